@@ -19,7 +19,8 @@ from thermionic.errors import ThermionicError
 
 # Expected relative accuracy of a published figure, and of the family's shape.
 _ACCURACY = {"anode_a": 0.04, "gm_s": 0.06, "mu": 0.03}
-_USUAL = {"ex": (1.4, 0.08), "kp": (250.0, 1.0), "kvb": (300.0, 0.5)}
+_USUAL = {"ex": (1.4, 0.08), "kvb": (300.0, 0.5)}
+_KP_WIDTH = 1.0
 # The ECC83's of Dempwolf et al. (2011), table 1, with the kg1 it goes with: the control grid of every other
 # type is taken to catch the same share of the space current, for want of published grid current curves.
 _GRID_G, _GRID_KG1 = 6.177e-4, 1060.0
@@ -73,6 +74,8 @@ def fit(points: Sequence[Point]) -> TriodeCoefficients:
             "These points cannot determine a triode: at least one must give its amplification factor."
         )
 
+    usual_mu = float(np.median(factors))
+
     def coefficients(x: NDArray[np.float64]) -> TriodeCoefficients:
         mu, ex, kg1, kp, kvb = (float(value) for value in np.exp(x))
         return TriodeCoefficients(mu, ex, kg1, kp, kvb, grid_g=_GRID_G * _GRID_KG1 / kg1)
@@ -87,8 +90,10 @@ def fit(points: Sequence[Point]) -> TriodeCoefficients:
         ]
         shape = dict(zip(("mu", "ex", "kg1", "kp", "kvb"), x, strict=True))
         rows += [(shape[key] - np.log(usual)) / width for key, (usual, width) in _USUAL.items()]
+        # Koren's own constants have kp rise with mu, from 60 at mu 4 to 600 at mu 100.
+        rows.append((shape["kp"] - np.log(40.0 + 6.0 * usual_mu)) / _KP_WIDTH)
         return np.array(rows)
 
-    start = np.log([float(np.median(factors)), 1.4, 1000.0, 250.0, 300.0])
+    start = np.log([usual_mu, 1.4, 1000.0, 250.0, 300.0])
     best = least_squares(residuals, start, x_scale=0.1)
     return coefficients(best.x)

@@ -1,0 +1,98 @@
+"""A circuit as parts on named nodes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+from thermionic.devices import Device
+from thermionic.errors import NetlistRefused
+
+GROUND = "0"
+_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*")
+
+
+@dataclass(frozen=True)
+class Part:
+    """A device with a designator, on nodes in the order of its terminals.
+
+    ``path`` says which value of a design document it came from, if any.
+    """
+
+    name: str
+    device: Device
+    nodes: tuple[str, ...]
+    path: str = ""
+
+
+@dataclass(frozen=True)
+class Netlist:
+    """Parts connected at nodes; node ``0`` is signal earth.
+
+    Raises NetlistRefused for a designator used twice, a name that is not letters, digits and underscores, or a
+    wrong number of nodes. A node that one terminal alone touches is allowed: an empty tube socket has several.
+    """
+
+    title: str
+    parts: tuple[Part, ...]
+
+    def __post_init__(self) -> None:
+        seen: set[str] = set()
+        for part in self.parts:
+            if part.name.upper() in seen:
+                raise NetlistRefused(f"Two parts are called {part.name}.")
+            seen.add(part.name.upper())
+            for name in (part.name, *part.nodes):
+                if name != GROUND and not _NAME.fullmatch(name):
+                    raise NetlistRefused(
+                        f"“{name}” will not do as a name: a letter, then letters, digits, underscores."
+                    )
+            if len(part.nodes) != len(part.device.terminals):
+                raise NetlistRefused(
+                    f"{part.name} has {len(part.device.terminals)} terminals "
+                    f"({', '.join(part.device.terminals)}) but {len(part.nodes)} nodes."
+                )
+        if self.parts and not any(GROUND in part.nodes for part in self.parts):
+            raise NetlistRefused("Nothing is connected to node 0, signal earth.")
+
+    @cached_property
+    def nodes(self) -> tuple[str, ...]:
+        """All nodes but earth, in order of first use."""
+        names = dict.fromkeys(node for part in self.parts for node in part.nodes)
+        names.pop(GROUND, None)
+        return tuple(names)
+
+    @cached_property
+    def _by_name(self) -> dict[str, Part]:
+        return {part.name: part for part in self.parts}
+
+    def __getitem__(self, name: str) -> Part:
+        """The part called ``name``. Raises NetlistRefused if there is none."""
+        try:
+            return self._by_name[name]
+        except KeyError:
+            raise NetlistRefused(f"There is no part {name} in {self.title}.") from None
+
+    def __contains__(self, name: str) -> bool:
+        return name in self._by_name
+
+    def with_device(self, name: str, device: Device) -> Netlist:
+        """The same circuit with another device as part ``name``."""
+        self[name]
+        return replace(
+            self,
+            parts=tuple(
+                replace(part, device=device) if part.name == name else part for part in self.parts
+            ),
+        )
+
+    def without(self, unwanted: Callable[[Part], bool]) -> Netlist:
+        """The circuit with the ``unwanted`` parts pulled. What hung on them stays, on nodes of its own."""
+        return replace(self, parts=tuple(part for part in self.parts if not unwanted(part)))
+
+    def with_parts(self, extra: Iterable[Part]) -> Netlist:
+        """The circuit with more parts."""
+        return replace(self, parts=(*self.parts, *extra))
+

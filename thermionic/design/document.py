@@ -1,0 +1,276 @@
+"""The document's models. Numbers are SI; wherever one is read, text such as ``4k7`` is accepted too."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal, Union
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
+
+from thermionic.values import Quantity, check, parse
+
+
+class _Accept:
+    """Reads a number, or text as a builder types it, as a value of one quantity."""
+
+    def __init__(self, quantity: Quantity) -> None:
+        self.quantity = quantity
+
+    def __call__(self, typed: Any) -> float:
+        if isinstance(typed, str):
+            return parse(typed, self.quantity)
+        if isinstance(typed, bool) or not isinstance(typed, (int, float)):
+            example = self.quantity.value.example
+            raise ValueError(f"A {self.quantity.title} is a number or text like {example}.")
+        check(float(typed), self.quantity)
+        return float(typed)
+
+
+def _quantity(quantity: Quantity) -> Any:
+    schema = {"anyOf": [{"type": "number"}, {"type": "string"}], "description": quantity.unit}
+    return Annotated[float, BeforeValidator(_Accept(quantity)), WithJsonSchema(schema), quantity]
+
+
+Ohms = _quantity(Quantity.RESISTANCE)
+Farads = _quantity(Quantity.CAPACITANCE)
+Henries = _quantity(Quantity.INDUCTANCE)
+Volts = _quantity(Quantity.VOLTAGE)
+Watts = _quantity(Quantity.POWER)
+Hertz = _quantity(Quantity.FREQUENCY)
+Metres = _quantity(Quantity.LENGTH)
+Decibels = _quantity(Quantity.LEVEL)
+Fraction = Annotated[_quantity(Quantity.RATIO), Field(ge=0.0, le=1.0)]
+Tolerance = Annotated[_quantity(Quantity.RATIO), Field(ge=0.0, le=0.9)]
+# 40 characters leave room for the suffixes of the nodes named after it.
+Id = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
+Name = Annotated[str, Field(min_length=1, max_length=120)]
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+
+class Resistor(_Model):
+    """A resistor, its power rating in watts and its tolerance as a fraction."""
+
+    ohm: Ohms
+    rating_watt: Watts = 0.5
+    tolerance: Tolerance = 0.05
+
+
+class Capacitor(_Model):
+    """A capacitor, its voltage rating and its tolerance as a fraction."""
+
+    farad: Farads
+    rating_volt: Volts
+    tolerance: Tolerance = 0.2
+
+
+class Brief(_Model):
+    """What the amplifier is for.
+
+    ``loudspeaker_db`` is the loudspeaker's sound pressure level at 1 m for 1 W, ``listening_db`` the peak level
+    wanted at the listener's distance, dB re 20 uPa; ``mains_volt`` the house voltage, rms.
+    """
+
+    loudspeaker_db: Decibels = 90.0
+    listening_metre: Metres = 2.5
+    listening_db: Decibels = 95.0
+    mains_volt: Volts = 230.0
+    mains_hertz: Annotated[Hertz, Field(ge=16.0, le=400.0)] = 50.0
+
+
+class Input(_Model):
+    """The source: its level in volts rms at full scale, and its output resistance."""
+
+    id: Id
+    kind: Literal["input"]
+    source_volt: Volts
+    source_ohm: Ohms = 100.0
+
+
+class VolumeControl(_Model):
+    """A volume potentiometer; ``travel`` is the fraction of its resistance below the wiper."""
+
+    id: Id
+    kind: Literal["volume"]
+    track_ohm: Ohms
+    travel: Fraction = 1.0
+
+
+class _Stage(_Model):
+    """What every triode stage has at its grid and cathode. ``feed`` names the supply section it hangs on."""
+
+    id: Id
+    tube: Annotated[str, Field(min_length=1, max_length=20)]
+    coupling: Capacitor | None = None
+    grid_leak: Resistor | None = None
+    grid_stopper: Resistor | None = None
+    cathode_resistor: Resistor
+    cathode_bypass: Capacitor | None = None
+    feed: Id
+
+    @model_validator(mode="after")
+    def _grid_is_held(self) -> _Stage:
+        if self.coupling and not self.grid_leak:
+            raise ValueError(
+                f"{self.id}: a grid behind a coupling capacitor needs a grid leak, or nothing holds it."
+            )
+        return self
+
+
+class TriodeStage(_Stage):
+    """A common-cathode triode voltage stage with cathode bias."""
+
+    kind: Literal["triode-stage"]
+    anode_load: Resistor
+
+
+class TriodeOutput(_Stage):
+    """A single-ended triode output stage with cathode bias; the next block is its transformer."""
+
+    kind: Literal["triode-output"]
+
+
+class OutputTransformer(_Model):
+    """A single-ended output transformer.
+
+    ``primary_ohm`` is the load that the primary shows when a loudspeaker of ``tap_ohm`` hangs on the tap of that
+    name; ``taps_ohm`` lists all taps. The copper resistances are DC.
+    """
+
+    id: Id
+    kind: Literal["output-transformer"]
+    primary_ohm: Ohms
+    taps_ohm: Annotated[tuple[Ohms, ...], Field(min_length=1, max_length=6)]
+    tap_ohm: Ohms
+    primary_henry: Henries
+    leakage_henry: Henries
+    primary_copper_ohm: Ohms
+    secondary_copper_ohm: Ohms
+
+    @model_validator(mode="after")
+    def _tap_exists(self) -> OutputTransformer:
+        if self.tap_ohm not in self.taps_ohm:
+            taps = ", ".join(f"{tap:g} Ω" for tap in self.taps_ohm)
+            raise ValueError(f"{self.id} has no {self.tap_ohm:g} Ω tap; it has {taps}.")
+        return self
+
+    @property
+    def turns_ratio(self) -> float:
+        """Primary turns over those of the tap in use."""
+        return float((self.primary_ohm / self.tap_ohm) ** 0.5)
+
+
+class Loudspeaker(_Model):
+    """The loudspeaker, as a resistance."""
+
+    id: Id
+    kind: Literal["loudspeaker"]
+    ohm: Ohms
+
+
+Block = Annotated[
+    Union[Input, VolumeControl, TriodeStage, TriodeOutput, OutputTransformer, Loudspeaker],
+    Field(discriminator="kind"),
+]
+
+
+class HTSection(_Model):
+    """One RC section of the HT supply; stages hang on its capacitor."""
+
+    id: Id
+    resistor: Resistor
+    capacitor: Capacitor
+
+
+class HTSupply(_Model):
+    """Mains transformer winding, silicon bridge, reservoir, then RC sections.
+
+    ``winding_volt`` is the winding's open-circuit voltage, rms, with ``primary_volt`` on the primary;
+    ``winding_ohm`` its resistance including the primary's as seen from it. ``bleeder`` is across the reservoir.
+    """
+
+    rectifier: Literal["silicon-bridge"] = "silicon-bridge"
+    primary_volt: Annotated[Volts, Field(gt=0)] = 230.0
+    winding_volt: Annotated[Volts, Field(gt=0)]
+    winding_ohm: Ohms
+    reservoir: Capacitor
+    bleeder: Resistor | None = None
+    sections: Annotated[tuple[HTSection, ...], Field(min_length=1, max_length=8)]
+
+
+class Design(_Model):
+    """One amplifier. ``channels`` identical channels share the HT supply."""
+
+    format: Literal["bold-anode-design"] = "bold-anode-design"
+    version: Literal[1] = 1
+    name: Name
+    notes: Annotated[str, Field(max_length=4000)] = ""
+    channels: Annotated[int, Field(ge=1, le=2)] = 1
+    brief: Brief = Brief()
+    chain: Annotated[tuple[Block, ...], Field(min_length=4, max_length=12)]
+    supply: HTSupply
+
+    @model_validator(mode="after")
+    def _hangs_together(self) -> Design:
+        kinds = [block.kind for block in self.chain]
+        if kinds[0] != "input":
+            raise ValueError("The chain must begin with an input.")
+        if kinds[-3:] != ["triode-output", "output-transformer", "loudspeaker"]:
+            raise ValueError(
+                "The chain must end with an output stage, its output transformer and a loudspeaker."
+            )
+        middle = set(kinds[1:-3]) - {"volume", "triode-stage"}
+        if middle:
+            raise ValueError(
+                f"Between the input and the output stage only volume controls and triode stages fit, "
+                f"not {', '.join(sorted(middle))}."
+            )
+        sections = [section.id for section in self.supply.sections]
+        names = [block.id for block in self.chain] + sections
+        for name in names:
+            if names.count(name) > 1:
+                raise ValueError(f"Two blocks are called {name}; every id must be its own.")
+        clash = {"source", "reservoir"} & set(names)
+        if clash:
+            raise ValueError(f"{clash.pop()} is the name of a node of the circuit; call it otherwise.")
+        for block in self.chain:
+            feed = getattr(block, "feed", None)
+            if feed is not None and feed not in sections:
+                raise ValueError(
+                    f"{block.id} is fed from “{feed}”, which is no section of the supply; "
+                    f"there is {', '.join(sections)}."
+                )
+        return self
+
+    def block(self, block_id: str) -> Block:
+        """The block of that id. Raises KeyError."""
+        for block in self.chain:
+            if block.id == block_id:
+                return block
+        raise KeyError(block_id)
+
+    @property
+    def stages(self) -> tuple[TriodeStage | TriodeOutput, ...]:
+        """The tube stages, in signal order."""
+        return tuple(block for block in self.chain if isinstance(block, (TriodeStage, TriodeOutput)))
+
+    @property
+    def output_stage(self) -> TriodeOutput:
+        """The output stage."""
+        return next(block for block in self.chain if isinstance(block, TriodeOutput))
+
+    @property
+    def transformer(self) -> OutputTransformer:
+        """The output transformer."""
+        return next(block for block in self.chain if isinstance(block, OutputTransformer))
+
+    @property
+    def loudspeaker(self) -> Loudspeaker:
+        """The loudspeaker."""
+        return next(block for block in self.chain if isinstance(block, Loudspeaker))
+
+    @property
+    def source(self) -> Input:
+        """The input block."""
+        return next(block for block in self.chain if isinstance(block, Input))

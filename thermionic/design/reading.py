@@ -1,0 +1,129 @@
+"""Design documents in and out as JSON."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from pydantic import ValidationError
+
+from thermionic import tubes
+from thermionic.design.document import Design
+from thermionic.errors import DesignRefused, UnknownTube
+
+MOST_BYTES = 1_000_000
+
+
+def load(text: str | bytes) -> Design:
+    """Read a design document.
+
+    Raises DesignRefused for text that is too long, not JSON, not a design, or that names an unknown tube; the
+    message has a sentence for each of the first few faults, with its place.
+    """
+    if len(text) > MOST_BYTES:
+        raise DesignRefused(
+            f"The file is {len(text) / 1e6:.1f} MB; a design is a few kilobytes, and {MOST_BYTES / 1e6:g} MB "
+            "is the most that is read."
+        )
+    try:
+        raw = json.loads(text, parse_constant=_refuse_constant)
+    except UnicodeDecodeError as fault:
+        raise DesignRefused(f"The file is not text in UTF-8 (byte {fault.start}).") from None
+    except json.JSONDecodeError as fault:
+        raise DesignRefused(
+            f"The file is not complete JSON: {fault.msg} at line {fault.lineno}, column {fault.colno}."
+        ) from None
+    except RecursionError:
+        raise DesignRefused("The file nests thousands of levels deep; a design has five.") from None
+    except ValueError as fault:  # a number of thousands of digits
+        raise DesignRefused(f"The file holds a number that cannot be read: {fault}.") from None
+    return validate(raw)
+
+
+def validate(raw: Any) -> Design:
+    """A design from plain data. Raises DesignRefused."""
+    if not isinstance(raw, dict):
+        raise DesignRefused(f"A design is a JSON object; this is {_json_kind(raw)}.")
+    if raw.get("format", "bold-anode-design") == "bold-anode-design" and raw.get("version", 1) != 1:
+        raise DesignRefused(
+            f"This is a design of version {str(raw['version'])[:20]}; version 1 is what can be read."
+        )
+    try:
+        design = Design.model_validate(raw)
+    except ValidationError as fault:
+        raise DesignRefused(" ".join(_sentences(fault, raw))) from None
+    except RecursionError:
+        raise DesignRefused("The document nests too deep; a design has five levels.") from None
+    for place, stage in enumerate(design.chain):
+        name = getattr(stage, "tube", None)
+        if name is not None:
+            try:
+                tubes.get(name)
+            except UnknownTube as fault:
+                raise DesignRefused(f"chain, {stage.id} (block {place + 1}), tube: {fault}") from None
+    return design
+
+
+def _refuse_constant(name: str) -> None:
+    raise DesignRefused(f"The file holds {name}, which is not a number that a part can have.")
+
+
+def _json_kind(raw: Any) -> str:
+    kinds = {list: "a list", str: "text", bool: "true or false", type(None): "null"}
+    return kinds.get(type(raw), "a number")
+
+
+def _sentences(fault: ValidationError, raw: dict[str, Any]) -> list[str]:
+    errors = fault.errors(include_url=False, include_context=True)
+    lines = [f"{_place(error['loc'], raw)}{_reason(error)}" for error in errors[:5]]
+    if len(errors) > 5:
+        lines.append(f"And {len(errors) - 5} more faults.")
+    return lines
+
+
+def _place(location: tuple[int | str, ...], raw: Any) -> str:
+    """Where in the document, with a block's own id in place of its number."""
+    words: list[str] = []
+    at = raw
+    for step in location:
+        try:
+            at = at[step]
+        except (KeyError, IndexError, TypeError):
+            # pydantic adds the block's kind to the path; it is not a place in the document
+            if isinstance(step, str) and isinstance(at, dict) and at.get("kind") == step:
+                continue
+            at = None
+        if isinstance(step, int):
+            own = at.get("id") if isinstance(at, dict) else None
+            words.append(str(own)[:40] if own else f"number {step + 1}")
+        else:
+            words.append(step[:40])
+    return f"{', '.join(words)}: " if words else ""
+
+
+def _reason(error: Any) -> str:
+    kind, context = error["type"], error.get("ctx", {})
+    if kind == "value_error":
+        return str(context["error"])
+    if kind == "missing":
+        return "is missing."
+    if kind == "extra_forbidden":
+        return "is not something that a design has here."
+    if kind in ("union_tag_invalid", "union_tag_not_found"):
+        return f"a block's kind is one of {context.get('expected_tags', 'the known ones')}."
+    if kind == "string_pattern_mismatch":
+        return "a small letter, then small letters, digits and underscores, 40 at most."
+    return str(error["msg"]).replace("Input should be", "should be").rstrip(".") + "."
+
+
+def dump(design: Design) -> dict[str, Any]:
+    """The design as plain data, ready for JSON; ``validate`` gives the same design back."""
+    return design.model_dump(mode="json")
+
+
+def schema() -> dict[str, Any]:
+    """The document's JSON Schema."""
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **Design.model_json_schema(by_alias=True),
+    }
