@@ -70,9 +70,7 @@ def parse(text: str, quantity: Quantity) -> float:
     kind = quantity.value
     typed = str(text)
     if len(typed) > 40:
-        raise ValueRefused(
-            f"A {kind.name} is a few characters long; {len(typed)} were typed. Try {kind.example}."
-        )
+        raise ValueRefused(f"A {kind.name} is a few characters long; {len(typed)} were typed. Try {kind.example}.")
     compact = typed.strip().translate(_TYPED_FORMS).replace(" ", "")
     value = _read(compact, quantity)
     if value is None:
@@ -110,9 +108,7 @@ def check(value: float, quantity: Quantity) -> None:
     if not math.isfinite(value):
         raise ValueRefused(f"A {kind.name} must be a finite number, like {kind.example}.")
     if value < 0 and not kind.can_be_negative:
-        raise ValueRefused(
-            f"A {kind.name} cannot be negative: {display(value, quantity)}. Try {kind.example}."
-        )
+        raise ValueRefused(f"A {kind.name} cannot be negative: {display(value, quantity)}. Try {kind.example}.")
     size = abs(value)
     if kind.infix and value == 0:
         raise ValueRefused(f"A {kind.name} of zero is no part. Try {kind.example}.")
@@ -202,8 +198,4 @@ def step(value: float, series: Series, steps: int) -> float:
 
 def _around(value: float, series: Series) -> list[float]:
     decade = math.floor(math.log10(value))
-    return [
-        float(f"{mantissa}e{power}")
-        for power in range(decade - 1, decade + 2)
-        for mantissa in series.value
-    ]
+    return [float(f"{mantissa}e{power}") for power in range(decade - 1, decade + 2) for mantissa in series.value]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
@@ -9,7 +10,7 @@ from functools import cached_property
 import numpy as np
 
 from thermionic.blocks.compiling import RESERVOIR, SOURCE, Compiled, compile_design
-from thermionic.circuit.harmonic_balance import ComplexArray
+from thermionic.circuit.harmonic_balance import ComplexArray, waveform
 from thermionic.circuit.large_signal import Drive, distortion, drive
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.operating_point import PartState
@@ -37,6 +38,19 @@ class DrivenPoint:
     power_watt: float
     distortion: float
     harmonics: tuple[float, ...]
+
+    def towards(self, other: DrivenPoint, share: float) -> DrivenPoint:
+        """The point a share of the way to another, everything interpolated linearly."""
+
+        def mix(a: float, b: float) -> float:
+            return a + share * (b - a)
+
+        return DrivenPoint(
+            mix(self.source_volt, other.source_volt),
+            mix(self.power_watt, other.power_watt),
+            mix(self.distortion, other.distortion),
+            tuple(mix(a, b) for a, b in zip(self.harmonics, other.harmonics, strict=True)),
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -90,9 +104,7 @@ class SolvedAmplifier:
                     for node in part.nodes
                 ]  # fmt: skip
                 heat = 0.5 * float(np.sum(np.abs(ripple[0] - ripple[1]) ** 2)) / part.device.ohm  # type: ignore[attr-defined]
-                states[part.name] = PartState(
-                    state.current, state.voltage, state.dissipation + heat
-                )
+                states[part.name] = PartState(state.current, state.voltage, state.dissipation + heat)
         return states
 
     def part(self, path: str) -> PartState:
@@ -117,9 +129,7 @@ class SolvedAmplifier:
         """Transfer from a node (by default the source's own voltage) to another, 2 Hz to 500 kHz."""
         at = self._tone_response[:, self.state.at.system.node(node)]
         base = (
-            self._tone_response[:, self.state.at.system.node(source)]
-            if source
-            else np.full(len(at), self._tone_volt)
+            self._tone_response[:, self.state.at.system.node(source)] if source else np.full(len(at), self._tone_volt)
         )
         return Response(_RESPONSE_HERTZ, at / base)
 
@@ -129,7 +139,8 @@ class SolvedAmplifier:
 
     @cached_property
     def _reference_phasors(self) -> ComplexArray:
-        return self.small_signal.tone(np.array([REFERENCE_HERTZ]))[0]
+        phasors: ComplexArray = self.small_signal.tone(np.array([REFERENCE_HERTZ]))[0]
+        return phasors
 
     def gain(self, node: str, source: str = "source") -> float:
         """Magnitude of the voltage gain between two nodes at 1 kHz."""
@@ -153,9 +164,7 @@ class SolvedAmplifier:
         Levels are multiples of the source's own level at the volume set; the source's own is among them
         unless it would overdrive the amplifier more than twice over.
         """
-        output = next(
-            part for part in self.netlist.parts if part.path == f"chain/{self.design.output_stage.id}"
-        )
+        output = next(part for part in self.netlist.parts if part.path == f"chain/{self.design.output_stage.id}")
         grid, cathode = (self.state.at.system.node(node) for node in output.nodes[1:])
         swing = float(abs(self._reference_phasors[grid] - self._reference_phasors[cathode]))
         bias = abs(float(self.state.at.x[grid] - self.state.at.x[cathode]))
@@ -196,27 +205,15 @@ class SolvedAmplifier:
         return self._where(lambda point: point.distortion - FULL_DISTORTION)
 
     def _where(self, excess: Callable[[DrivenPoint], float]) -> DrivenPoint:
-        for low, high in zip(self.sweep, self.sweep[1:], strict=False):
+        """Where ``excess`` first rises through zero along the sweep, else the nearer end of it."""
+        for low, high in itertools.pairwise(self.sweep):
             if excess(high) >= 0 > excess(low):
-                share = -excess(low) / (excess(high) - excess(low))
-                mix = lambda a, b: a + share * (b - a)  # noqa: E731
-                return DrivenPoint(
-                    mix(low.source_volt, high.source_volt),
-                    mix(low.power_watt, high.power_watt),
-                    mix(low.distortion, high.distortion),
-                    tuple(
-                        mix(a, b) for a, b in zip(low.harmonics, high.harmonics, strict=True)
-                    ),
-                )
+                return low.towards(high, -excess(low) / (excess(high) - excess(low)))
         return self.sweep[0] if excess(self.sweep[0]) >= 0 else self.sweep[-1]
 
     def swing(self, level: int) -> dict[str, Array]:
         """One period of every node's voltage at a row of the sweep, (256,) samples each."""
-        from thermionic.circuit.harmonic_balance import waveform
-
-        return {
-            node: waveform(self.drive.phasors(node)[level], 256) for node in self.state.at.system.nodes
-        }
+        return {node: waveform(self.drive.phasors(node)[level], 256) for node in self.state.at.system.nodes}
 
     def feed_current(self, stage_id: str) -> float:
         """HT current into one channel's stage, A."""

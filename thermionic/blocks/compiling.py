@@ -9,14 +9,16 @@ Nodes are named after the blocks: ``driver_anode``, ``output_cathode``, ``ht1``,
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 from thermionic import devices, tubes
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.design import document as doc
 from thermionic.design.document import Design
+
+Component = TypeVar("Component", doc.Resistor, doc.Capacitor)
 
 RESERVOIR = "reservoir"
 SOURCE, WINDING = "VIN", "T2"
@@ -37,6 +39,15 @@ class Compiled:
             if not rest:
                 raise KeyError(path)
         return self.by_path[path]
+
+    def components(self, kind: type[Component]) -> Iterator[tuple[str, Component]]:
+        """Every part of the design of one kind, a Resistor or a Capacitor, with its path, in netlist order."""
+        for path in self.by_path:
+            at: Any = self.design
+            for name in path.split("/"):
+                at = next(item for item in at if item.id == name) if isinstance(at, tuple) else getattr(at, name)
+            if isinstance(at, kind):
+                yield path, at
 
 
 @dataclass
@@ -83,9 +94,7 @@ def compile_design(design: Design) -> Compiled:
 
 def _input(build: _Build, block: doc.Input) -> None:
     tone = block.source_volt * 2**0.5
-    build.add_named(
-        SOURCE, devices.VoltageSource(0.0, tone), "source", GROUND, path=f"chain/{block.id}"
-    )
+    build.add_named(SOURCE, devices.VoltageSource(0.0, tone), "source", GROUND, path=f"chain/{block.id}")
     build.signal = block.id
     build.add("R", devices.Resistor(block.source_ohm), "source", block.id,
               path=f"chain/{block.id}/source_ohm")  # fmt: skip

@@ -28,9 +28,7 @@ def needs(design: Design) -> Needs:
     the pessimistic figure, and a rule of thumb next to a measurement in the room.
     """
     brief = design.brief
-    at_one_watt = (
-        brief.loudspeaker_db - 20 * log10(brief.listening_metre) + 10 * log10(design.channels)
-    )
+    at_one_watt = brief.loudspeaker_db - 20 * log10(brief.listening_metre) + 10 * log10(design.channels)
     power = 10 ** ((brief.listening_db - at_one_watt) / 10)
     output = sqrt(power * design.loudspeaker.ohm)
     source = max(design.source.source_volt, 1e-9)

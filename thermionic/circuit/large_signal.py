@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from thermionic.circuit.harmonic_balance import Balance, ComplexArray, balance
+from thermionic.circuit.harmonic_balance import Balance, ComplexArray, PortCurrents, balance
 from thermionic.circuit.operating_point import OperatingPoint
 from thermionic.devices.base import Array
 from thermionic.errors import NoSolution
@@ -66,7 +66,7 @@ def drive(at: OperatingPoint, hertz: float, levels: Array) -> Drive:
     return Drive(at, hertz, levels, x, ports)
 
 
-def _solve_levels(impedance: ComplexArray, open_volts: ComplexArray, currents) -> Balance:  # type: ignore[no-untyped-def]
+def _solve_levels(impedance: ComplexArray, open_volts: ComplexArray, currents: PortCurrents) -> Balance:
     """All levels at once; if that fails, one after the other, each from the one below."""
     try:
         return balance(impedance, open_volts, currents, open_volts, SAMPLES)
@@ -83,4 +83,5 @@ def _solve_levels(impedance: ComplexArray, open_volts: ComplexArray, currents) -
 def distortion(phasors: ComplexArray) -> Array:
     """Total harmonic distortion of phasors (..., harmonics + 1) as a fraction of the fundamental: (...)."""
     size = np.abs(phasors)
-    return np.sqrt(np.sum(size[..., 2:] ** 2, axis=-1)) / np.maximum(size[..., 1], 1e-30)
+    total: Array = np.sqrt(np.sum(size[..., 2:] ** 2, axis=-1)) / np.maximum(size[..., 1], 1e-30)
+    return total

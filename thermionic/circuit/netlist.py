@@ -83,9 +83,7 @@ class Netlist:
         self[name]
         return replace(
             self,
-            parts=tuple(
-                replace(part, device=device) if part.name == name else part for part in self.parts
-            ),
+            parts=tuple(replace(part, device=device) if part.name == name else part for part in self.parts),
         )
 
     def without(self, unwanted: Callable[[Part], bool]) -> Netlist:
@@ -95,4 +93,3 @@ class Netlist:
     def with_parts(self, extra: Iterable[Part]) -> Netlist:
         """The circuit with more parts."""
         return replace(self, parts=(*self.parts, *extra))
-

@@ -107,9 +107,7 @@ def _cold(system: System) -> Array:
     return system.solve(system.G + 1e-9 * system.A @ system.A.T, system.b_dc)
 
 
-def _residual(
-    system: System, x: Array, lift: float, across: float
-) -> tuple[Array, Array]:
+def _residual(system: System, x: Array, lift: float, across: float) -> tuple[Array, Array]:
     """Residual and Jacobian with the sources at ``lift`` and ``across`` siemens over every port."""
     v = system.A.T @ x
     i, g = system.currents(v)
@@ -118,9 +116,7 @@ def _residual(
     return residual, system.G + system.A @ g @ system.A.T
 
 
-def _newton(
-    system: System, x: Array, lift: float = 1.0, across: float = 0.0
-) -> tuple[Array, bool]:
+def _newton(system: System, x: Array, lift: float = 1.0, across: float = 0.0) -> tuple[Array, bool]:
     """Newton with backtracking on the residual. Returns the last iterate and whether it converged."""
     residual, jacobian = _residual(system, x, lift, across)
     for _ in range(_ITERATIONS):

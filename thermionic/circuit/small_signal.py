@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -60,7 +61,7 @@ class Response:
         order = np.arange(len(log)) if upwards else np.arange(len(log))[::-1]
         side = (self.hertz >= reference_hertz) if upwards else (self.hertz <= reference_hertz)
         path = [k for k in order if side[k]]
-        for near, far in zip(path, path[1:], strict=False):
+        for near, far in itertools.pairwise(path):
             if level[near] >= 0 > level[far]:
                 share = level[near] / (level[near] - level[far])
                 return float(10 ** (log[near] + share * (log[far] - log[near])))

@@ -226,4 +226,3 @@ _WRITERS: dict[type, Callable[[_Writer, Part, Any], None]] = {
     devices.RectifiedWinding: _rectified_winding,
     devices.Triode: _triode,
 }
-

@@ -132,7 +132,7 @@ def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> Circuit
         guess = np.zeros_like(open_volts)
         guess[0, 0, 0] = output
         solved = balance(
-            load[:, None, None],
+            load[:, None, None].astype(complex),
             open_volts,
             winding.currents,
             volts if volts is not None else guess,
@@ -150,9 +150,7 @@ def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> Circuit
             amperes = -solved.amperes[0, 0]
             ripple = np.zeros((len(open_system.nodes), HARMONICS + 1), dtype=complex)
             ripple[:, 1:] = (reach[:, : len(open_system.nodes), 0] * amperes[1:, None]).T
-            state = RectifierState(
-                part.name, winding, volts[0, 0], amperes, source, ripple, open_system.nodes
-            )
+            state = RectifierState(part.name, winding, volts[0, 0], amperes, source, ripple, open_system.nodes)
             return CircuitState(netlist, at, state)
         previous = output
     raise NoSolution(

@@ -64,9 +64,7 @@ class System:
             drive = device.excitation()
             np.add.at(b_dc, at, drive.dc)
             np.add.at(b_tone, at, drive.tone)
-            for port, (plus, minus) in zip(
-                range(place.ports.start, place.ports.stop), device.ports, strict=True
-            ):
+            for port, (plus, minus) in zip(range(place.ports.start, place.ports.stop), device.ports, strict=True):
                 a[at[plus], port] += 1.0
                 a[at[minus], port] -= 1.0
         self.G, self.C, self.A = g[:-1, :-1], c[:-1, :-1], a[:-1]
@@ -124,9 +122,9 @@ class System:
     def solve(self, matrix: Array, rhs: Array) -> Array:
         """``matrix`` x = ``rhs``; a singular matrix is refused with the unknown that it leaves open."""
         try:
-            x = np.linalg.solve(matrix, rhs)
+            x = np.linalg.solve(matrix, rhs).astype(np.float64)
         except np.linalg.LinAlgError:
-            x = np.full(1, np.nan)
+            x = np.full(1, np.nan, dtype=np.float64)
         if not np.all(np.isfinite(x)):
             _, _, rows = np.linalg.svd(np.where(np.isfinite(matrix), matrix, 0.0))
             where = self.describe(int(np.argmax(np.abs(rows[-1]))))

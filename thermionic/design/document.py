@@ -2,44 +2,51 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal, Union
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
+from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, GetJsonSchemaHandler, model_validator
+from pydantic_core import core_schema
 
 from thermionic.values import Quantity, check, parse
 
 
-class _Accept:
-    """Reads a number, or text as a builder types it, as a value of one quantity."""
+@dataclass(frozen=True)
+class Measured:
+    """Marks a field as a value of one quantity: a number, or text as a builder types it."""
 
-    def __init__(self, quantity: Quantity) -> None:
-        self.quantity = quantity
+    quantity: Quantity
 
-    def __call__(self, typed: Any) -> float:
+    def read(self, typed: Any) -> float:
+        """The SI value of what was given. Raises ValueError."""
         if isinstance(typed, str):
             return parse(typed, self.quantity)
         if isinstance(typed, bool) or not isinstance(typed, (int, float)):
-            example = self.quantity.value.example
-            raise ValueError(f"A {self.quantity.title} is a number or text like {example}.")
+            raise ValueError(f"A {self.quantity.title} is a number or text like {self.quantity.value.example}.")
+        if isinstance(typed, int) and abs(typed) > 10**12:
+            raise ValueError(f"No {self.quantity.title} is that large.")
         check(float(typed), self.quantity)
         return float(typed)
 
+    def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> core_schema.CoreSchema:
+        return core_schema.no_info_before_validator_function(self.read, handler(source))
 
-def _quantity(quantity: Quantity) -> Any:
-    schema = {"anyOf": [{"type": "number"}, {"type": "string"}], "description": quantity.unit}
-    return Annotated[float, BeforeValidator(_Accept(quantity)), WithJsonSchema(schema), quantity]
+    def __get_pydantic_json_schema__(
+        self, schema: core_schema.CoreSchema, handler: GetJsonSchemaHandler
+    ) -> dict[str, Any]:
+        return {"anyOf": [{"type": "number"}, {"type": "string"}], "description": self.quantity.unit}
 
 
-Ohms = _quantity(Quantity.RESISTANCE)
-Farads = _quantity(Quantity.CAPACITANCE)
-Henries = _quantity(Quantity.INDUCTANCE)
-Volts = _quantity(Quantity.VOLTAGE)
-Watts = _quantity(Quantity.POWER)
-Hertz = _quantity(Quantity.FREQUENCY)
-Metres = _quantity(Quantity.LENGTH)
-Decibels = _quantity(Quantity.LEVEL)
-Fraction = Annotated[_quantity(Quantity.RATIO), Field(ge=0.0, le=1.0)]
-Tolerance = Annotated[_quantity(Quantity.RATIO), Field(ge=0.0, le=0.9)]
+Ohms = Annotated[float, Measured(Quantity.RESISTANCE)]
+Farads = Annotated[float, Measured(Quantity.CAPACITANCE)]
+Henries = Annotated[float, Measured(Quantity.INDUCTANCE)]
+Volts = Annotated[float, Measured(Quantity.VOLTAGE)]
+Watts = Annotated[float, Measured(Quantity.POWER)]
+Hertz = Annotated[float, Measured(Quantity.FREQUENCY)]
+Metres = Annotated[float, Measured(Quantity.LENGTH)]
+Decibels = Annotated[float, Measured(Quantity.LEVEL)]
+Fraction = Annotated[float, Field(ge=0.0, le=1.0), Measured(Quantity.RATIO)]
+Tolerance = Annotated[float, Field(ge=0.0, le=0.9), Measured(Quantity.RATIO)]
 # 40 characters leave room for the suffixes of the nodes named after it.
 Id = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 Name = Annotated[str, Field(min_length=1, max_length=120)]
@@ -112,9 +119,7 @@ class _Stage(_Model):
     @model_validator(mode="after")
     def _grid_is_held(self) -> _Stage:
         if self.coupling and not self.grid_leak:
-            raise ValueError(
-                f"{self.id}: a grid behind a coupling capacitor needs a grid leak, or nothing holds it."
-            )
+            raise ValueError(f"{self.id}: a grid behind a coupling capacitor needs a grid leak, or nothing holds it.")
         return self
 
 
@@ -217,9 +222,7 @@ class Design(_Model):
         if kinds[0] != "input":
             raise ValueError("The chain must begin with an input.")
         if kinds[-3:] != ["triode-output", "output-transformer", "loudspeaker"]:
-            raise ValueError(
-                "The chain must end with an output stage, its output transformer and a loudspeaker."
-            )
+            raise ValueError("The chain must end with an output stage, its output transformer and a loudspeaker.")
         middle = set(kinds[1:-3]) - {"volume", "triode-stage"}
         if middle:
             raise ValueError(

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 from pydantic import BaseModel
 
 from thermionic import values
-from thermionic.design.document import Design
+from thermionic.design.document import Design, Measured
 from thermionic.design.reading import dump, validate
 from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.values import Quantity, Series
@@ -66,7 +66,7 @@ def _quantity_of(model: type[BaseModel], name: str) -> Quantity | None:
             marks += get_args(annotation)[1:]
         elif origin in (Union, types.UnionType):
             pending += get_args(annotation)
-    return next((mark for mark in marks if isinstance(mark, Quantity)), None)
+    return next((mark.quantity for mark in marks if isinstance(mark, Measured)), None)
 
 
 def changed(design: Design, path: str, typed: str | float) -> Design:

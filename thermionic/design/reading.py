@@ -45,9 +45,7 @@ def validate(raw: Any) -> Design:
     if not isinstance(raw, dict):
         raise DesignRefused(f"A design is a JSON object; this is {_json_kind(raw)}.")
     if raw.get("format", "bold-anode-design") == "bold-anode-design" and raw.get("version", 1) != 1:
-        raise DesignRefused(
-            f"This is a design of version {str(raw['version'])[:20]}; version 1 is what can be read."
-        )
+        raise DesignRefused(f"This is a design of version {str(raw['version'])[:20]}; version 1 is what can be read.")
     try:
         design = Design.model_validate(raw)
     except ValidationError as fault:

@@ -93,9 +93,7 @@ class CurrentSource(Device):
     terminals: ClassVar = ("a", "b")
 
     def excitation(self) -> Excitation:
-        return Excitation(
-            np.array([-self.ampere, self.ampere]), np.array([-self.tone_ampere, self.tone_ampere])
-        )
+        return Excitation(np.array([-self.ampere, self.ampere]), np.array([-self.tone_ampere, self.tone_ampere]))
 
 
 @dataclass(frozen=True)

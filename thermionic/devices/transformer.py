@@ -35,9 +35,7 @@ class OutputTransformer(Device):
 
     def conductance(self) -> Array:
         g = np.zeros((6, 6))
-        for branch, (start, end, ohm) in enumerate(
-            ((0, 1, self.primary_ohm), (2, 3, self.secondary_ohm)), start=4
-        ):
+        for branch, (start, end, ohm) in enumerate(((0, 1, self.primary_ohm), (2, 3, self.secondary_ohm)), start=4):
             g[start, branch], g[end, branch] = 1.0, -1.0
             g[branch, start], g[branch, end] = 1.0, -1.0
             g[branch, branch] = -ohm

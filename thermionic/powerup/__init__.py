@@ -1,0 +1,19 @@
+"""First power-up: what every test point should read, judged readings, and the likeliest reasons for wrong ones."""
+
+from thermionic.powerup.discharge import discharge_seconds
+from thermionic.powerup.judging import Judgement, Verdict, judge
+from thermionic.powerup.plan import Plan, Stage, TestPoint, plan
+from thermionic.powerup.reasons import Reason, reasons
+
+__all__ = [
+    "Judgement",
+    "Plan",
+    "Reason",
+    "Stage",
+    "TestPoint",
+    "Verdict",
+    "discharge_seconds",
+    "judge",
+    "plan",
+    "reasons",
+]

@@ -1,0 +1,44 @@
+"""Anode dissipation against the tube's limit."""
+
+from collections.abc import Iterable
+
+from thermionic import tubes
+from thermionic.blocks import SolvedAmplifier
+from thermionic.findings.base import Finding, Rule, Severity, preferred_cure, steps_up
+from thermionic.values import Series, step
+
+
+class AnodeDissipation(Rule):
+    """The anode turns more power into heat than the tube's design-centre maximum."""
+
+    name = "anode-dissipation"
+    fires_on = {"chain/output/cathode_resistor/ohm": "560"}
+    quiet_on = {"chain/output/cathode_resistor/ohm": "1k"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for stage in amplifier.design.stages:
+            path = f"chain/{stage.id}"
+            limit = tubes.get(stage.tube).limits.anode_w
+            heat = amplifier.part(path).dissipation
+            if heat <= limit:
+                continue
+            resistor = f"{path}/cathode_resistor/ohm"
+            cure = preferred_cure(
+                amplifier.design,
+                resistor,
+                steps_up(stage.cathode_resistor.ohm, lambda r: step(r, Series.E24, 1), 12),
+                lambda trial, path=path, limit=limit: trial.part(path).dissipation <= limit,  # type: ignore[misc]
+                lambda written: f"Raise the cathode resistor to {written}",
+            )
+            yield Finding(
+                self.name,
+                Severity.OVER,
+                path,
+                amplifier.compiled.designator(path),
+                f"{stage.tube} anode runs too hot",
+                f"{heat:.1f} W at idle; the design-centre maximum is {limit:g} W ({heat / limit:.0%}).",
+                "Past its limit the anode glows, gives off gas, and the tube's life is short.",
+                heat,
+                limit,
+                cure,
+            )

@@ -1,0 +1,110 @@
+"""What a finding is, and what every rule has."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from enum import IntEnum
+from typing import ClassVar
+
+from thermionic.blocks import SolvedAmplifier, solve
+from thermionic.design import Design, changed, field
+from thermionic.errors import ThermionicError
+
+
+class Severity(IntEnum):
+    """How bad it is, worst highest."""
+
+    NOTE = 1
+    POOR = 2
+    OVER = 3
+    DANGER = 4
+
+    @property
+    def words(self) -> str:
+        """As it is said to the builder."""
+        return {1: "worth knowing", 2: "will not work well", 3: "over its rating", 4: "danger"}[self]
+
+
+@dataclass(frozen=True)
+class Cure:
+    """One change to the design that cures a finding: a path, the value to set (as typed), and what it is."""
+
+    path: str
+    typed: str
+    text: str
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One opinion. ``path`` says what it is about, ``value`` and ``limit`` (same unit) by how much; ``evidence`` says
+    that in words, ``why`` what it leads to."""
+
+    rule: str
+    severity: Severity
+    path: str
+    designator: str
+    title: str
+    evidence: str
+    why: str
+    value: float
+    limit: float
+    cure: Cure | None = None
+
+    @property
+    def key(self) -> str:
+        """Names this finding among all of its design."""
+        return f"{self.rule}:{self.path}"
+
+
+class Rule(ABC):
+    """A rule looks at a solved amplifier and says what is wrong.
+
+    ``name`` is its own among all rules. ``fires_on`` and ``quiet_on`` are edits (path to typed value) to the example
+    amplifier on which it must, and must not, find something; the tests try them.
+    """
+
+    name: ClassVar[str]
+    fires_on: ClassVar[dict[str, str]]
+    quiet_on: ClassVar[dict[str, str]] = {}
+
+    @abstractmethod
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        """All that this rule has to say about ``amplifier``."""
+
+
+def preferred_cure(
+    design: Design,
+    path: str,
+    candidates: Iterable[float],
+    cured: Callable[[SolvedAmplifier], bool],
+    text: Callable[[str], str],
+) -> Cure | None:
+    """The first of ``candidates`` at ``path`` with which the re-solved design is ``cured``, if any."""
+    for candidate in candidates:
+        try:
+            trial = changed(design, path, candidate)
+            if cured(solve(trial)):
+                written = field(trial, path).text
+                return Cure(path, written, text(written))
+        except ThermionicError:
+            continue
+    return None
+
+
+def next_above(needed: float, ladder: tuple[float, ...]) -> float | None:
+    """The first standard size not below ``needed``."""
+    return next((size for size in ladder if size >= needed), None)
+
+
+def worst_first(findings: Iterable[Finding]) -> list[Finding]:
+    """Findings in the order that the builder should read them."""
+    return sorted(findings, key=lambda f: (-f.severity, -f.value / f.limit if f.limit else 0.0))
+
+
+def steps_up(value: float, series: Callable[[float], float], count: int) -> Iterator[float]:
+    """``count`` values above ``value``, each from the last."""
+    for _ in range(count):
+        value = series(value)
+        yield value

@@ -1,0 +1,47 @@
+"""Every resistor's heat against its rating."""
+
+from collections.abc import Iterable
+
+from thermionic.blocks import SolvedAmplifier
+from thermionic.design import Resistor
+from thermionic.findings.base import Cure, Finding, Rule, Severity, next_above
+
+RATINGS = (0.25, 0.5, 1.0, 2.0, 3.0, 5.0, 7.0, 10.0, 15.0, 25.0, 50.0, 100.0)
+# Half the rating is the usual working limit inside a closed chassis: a rule of thumb of the trade, e.g.
+# F. Langford-Smith, *Radiotron Designer's Handbook*, 4th ed. (1953), section 4.9.
+COMFORTABLE, HOT = 0.5, 0.7
+
+
+class ResistorDissipation(Rule):
+    """A resistor turns more power into heat than it is rated for, or so much that it will not last."""
+
+    name = "resistor-dissipation"
+    fires_on = {"chain/output/cathode_resistor/rating_watt": "2 W"}
+    quiet_on = {"chain/output/cathode_resistor/rating_watt": "15 W"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for path, resistor in amplifier.compiled.components(Resistor):
+            heat = amplifier.part(path).dissipation
+            if heat <= HOT * resistor.rating_watt:
+                continue
+            share = heat / resistor.rating_watt if resistor.rating_watt else float("inf")
+            if share > 2:
+                severity, title = Severity.DANGER, "will burn"
+            elif share > 1:
+                severity, title = Severity.OVER, "is over its rating"
+            else:
+                severity, title = Severity.POOR, "runs hot"
+            enough = next_above(heat / COMFORTABLE, RATINGS)
+            designator = amplifier.compiled.designator(path)
+            yield Finding(
+                self.name,
+                severity,
+                path,
+                designator,
+                f"{designator} {title}",
+                f"{heat:.2f} W in a {resistor.rating_watt:g} W resistor ({share:.0%}).",
+                "Ratings hold in free air at 70 °C; half of that is the usual working limit in a chassis.",
+                heat,
+                resistor.rating_watt,
+                Cure(f"{path}/rating_watt", f"{enough:g} W", f"Fit a {enough:g} W resistor") if enough else None,
+            )

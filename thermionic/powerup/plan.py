@@ -1,0 +1,198 @@
+"""The test points of each stage of the first power-up, with expected values and bands, all solved."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from enum import Enum
+from functools import cached_property
+
+import numpy as np
+
+from thermionic.blocks import compile_design
+from thermionic.blocks.compiling import RESERVOIR, SOURCE, Compiled
+from thermionic.circuit.netlist import GROUND, Netlist, Part
+from thermionic.circuit.small_signal import SmallSignal
+from thermionic.circuit.supply import CircuitState, solve_circuit
+from thermionic.design import Capacitor, Design, Resistor, VolumeControl, changed
+from thermionic.devices import Capacitor as CapacitorDevice
+from thermionic.devices import Feed, RectifiedWinding, Triode
+from thermionic.devices import Resistor as ResistorDevice
+from thermionic.devices.base import Array
+
+TEST_HERTZ = 1000.0
+# What a hand-held multimeter and a mains winding are good for, and the production spread of a tube's current.
+METER, WINDING_SPREAD, TUBE_SPREAD = 0.015, 0.03, 0.15
+# Least error of a reading, V: the meter's last digits, and hum on an AC range.
+LEAST_DC, LEAST_AC = 0.1, 0.005
+
+
+class Stage(Enum):
+    """How far the power-up has come."""
+
+    NO_TUBES = "no-tubes"
+    ALL_TUBES = "all-tubes"
+
+    @property
+    def title(self) -> str:
+        """As it is said to the builder."""
+        return {"no-tubes": "No tubes fitted", "all-tubes": "All tubes in"}[self.value]
+
+
+@dataclass(frozen=True)
+class TestPoint:
+    """Where to put the probes and what to expect, V: DC to earth, or AC rms at 1 kHz with the test signal on.
+
+    ``low`` and ``high`` bound what the parts' tolerances, the tubes' spread and the meter explain.
+    """
+
+    __test__ = False  # not a pytest class
+
+    key: str
+    title: str
+    place: str
+    node: str
+    ac: bool
+    expected: float
+    low: float
+    high: float
+
+    @property
+    def sigma(self) -> float:
+        """Half of the band's half width, V."""
+        return (self.high - self.low) / 4
+
+
+@dataclass(frozen=True, eq=False)
+class Plan:
+    """One stage of the power-up of a design on a given mains: its netlist, points and test signal."""
+
+    design: Design
+    stage: Stage
+    mains_volt: float
+    compiled: Compiled
+    netlist: Netlist
+    state: CircuitState
+    test_volt: float
+    probes: tuple[tuple[str, str, str, str, bool], ...]
+
+    def values(self, state: CircuitState) -> Array:
+        """What every test point reads in a solved variant of the circuit, V, (points,)."""
+        system = state.at.system
+        tone: Array | None = None
+        readings = []
+        for _, _, _, node, ac in self.probes:
+            if not ac:
+                readings.append(state.at.voltage(node))
+                continue
+            if tone is None:
+                source = float(self.netlist[SOURCE].device.excitation().tone[2])
+                phasors = SmallSignal(state.at).tone(np.array([TEST_HERTZ]))[0]
+                tone = np.abs(phasors) * self.test_volt / source
+            readings.append(float(tone[system.node(node)]))
+        return np.array(readings)
+
+    def solve(self, netlist: Netlist) -> Array:
+        """What every test point reads in a variant of the netlist. Raises NoSolution."""
+        return self.values(solve_circuit(netlist, self.state))
+
+    @cached_property
+    def points(self) -> tuple[TestPoint, ...]:
+        """The test points, in the order to measure them."""
+        expected = self.values(self.state)
+        shifts = [self.solve(variant) - expected for variant in _tolerances(self.netlist, self.compiled)]
+        spread = np.sqrt(np.sum(np.square(shifts), axis=0) + (METER * expected) ** 2)
+        points = []
+        for probe, value, width in zip(self.probes, expected, spread, strict=True):
+            key, title, place, node, ac = probe
+            width = max(float(width), LEAST_AC if ac else LEAST_DC)
+            points.append(
+                TestPoint(key, title, place, node, ac, float(value), float(value) - width, float(value) + width)
+            )
+        return tuple(points)
+
+
+def plan(design: Design, stage: Stage, mains_volt: float) -> Plan:
+    """The plan for one stage with ``mains_volt`` measured at the wall. Raises ValueRefused, NoSolution.
+
+    The test signal is 1 kHz at the source with the volume control full up, at a level for about 1 V rms at the
+    loudspeaker. One channel is measured; the other is taken to be healthy.
+    """
+    design = changed(design, "brief/mains_volt", mains_volt)
+    for block in design.chain:
+        if isinstance(block, VolumeControl):
+            design = changed(design, f"chain/{block.id}/travel", 1.0)
+    compiled = compile_design(design)
+    netlist = compiled.netlist
+    if stage is Stage.NO_TUBES:
+        netlist = netlist.without(lambda part: isinstance(part.device, Triode))
+    state = solve_circuit(netlist)
+    netlist = _one_channel(netlist, state)
+    state = solve_circuit(netlist, state)
+    test_volt = 0.0
+    if stage is Stage.ALL_TUBES:
+        system = state.at.system
+        tone = SmallSignal(state.at).tone(np.array([TEST_HERTZ]))[0]
+        gain = float(abs(tone[system.node(design.loudspeaker.id)] / tone[system.node("source")]))
+        test_volt = float(f"{1.0 / max(gain, 1e-3):.0e}")
+    probes = tuple(_probes(design, compiled, stage))
+    return Plan(design, stage, mains_volt, compiled, netlist, state, test_volt, probes)
+
+
+def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
+    """The circuit with the other channel as the resistance that it is to the rails, so that a fault in the channel
+    measured is not repeated in it."""
+    parts: list[Part] = []
+    for part in netlist.parts:
+        device = part.device
+        if isinstance(device, Feed) and device.channels > 1:
+            parts.append(replace(part, device=Feed(1)))
+            drawn = -float(state.at.terminal_currents[part.name][1]) * (device.channels - 1)
+            volts = state.at.voltage(part.nodes[0])
+            if drawn > 1e-9 * volts:
+                other = ResistorDevice(volts / drawn)
+                parts.append(Part(f"R_OTHER_{part.name}", other, (part.nodes[0], GROUND)))
+        else:
+            parts.append(part)
+    return replace(netlist, parts=tuple(parts))
+
+
+def _probes(design: Design, compiled: Compiled, stage: Stage) -> Iterator[tuple[str, str, str, str, bool]]:
+    """Key, title, place, node and whether AC, of each test point."""
+    reservoir = compiled.designator("supply/reservoir")
+    yield RESERVOIR, "Reservoir", f"across {reservoir}", RESERVOIR, False
+    for section in design.supply.sections:
+        name = compiled.designator(f"supply/sections/{section.id}/capacitor")
+        yield section.id, f"HT at {section.id}", f"across {name}", section.id, False
+    for block in design.stages:
+        tube = compiled.designator(f"chain/{block.id}")
+        anode, grid, cathode = compiled.netlist[tube].nodes
+        yield anode, f"{block.tube} anode", f"{tube} socket, anode to earth", anode, False
+        yield cathode, f"{block.tube} cathode", f"{tube} socket, cathode to earth", cathode, False
+        yield grid, f"{block.tube} grid", f"{tube} socket, grid to earth", grid, False
+    if stage is Stage.ALL_TUBES:
+        for block in design.stages:
+            tube = compiled.designator(f"chain/{block.id}")
+            anode = compiled.netlist[tube].nodes[0]
+            if block is not design.output_stage:
+                place = f"{tube} anode to earth, AC through 100 nF / 630 V"
+                yield f"{anode}_ac", f"{block.tube} anode, signal", place, anode, True
+        speaker = design.loudspeaker.id
+        yield f"{speaker}_ac", "Loudspeaker terminals, signal", "across the dummy load", speaker, True
+
+
+def _tolerances(netlist: Netlist, compiled: Compiled) -> Iterator[Netlist]:
+    """The circuit with each toleranced part in turn at its limit."""
+    for path, resistor in compiled.components(Resistor):
+        name = compiled.designator(path)
+        yield netlist.with_device(name, ResistorDevice(resistor.ohm * (1 + resistor.tolerance)))
+    for path, capacitor in compiled.components(Capacitor):
+        if path == "supply/reservoir":  # no other capacitor moves a voltage at these points
+            name = compiled.designator(path)
+            yield netlist.with_device(name, CapacitorDevice(capacitor.farad * (1 - capacitor.tolerance)))
+    for part in netlist.parts:
+        if isinstance(part.device, Triode):
+            yield netlist.with_device(part.name, replace(part.device, scale=1 + TUBE_SPREAD))
+        if isinstance(part.device, RectifiedWinding):
+            peak = part.device.peak_volt * (1 + WINDING_SPREAD)
+            yield netlist.with_device(part.name, replace(part.device, peak_volt=peak))
