@@ -15,7 +15,7 @@ from thermionic.design.document import (
     TriodeStage,
     VolumeControl,
 )
-from thermionic.design.editing import Field, changed, field, step_field
+from thermionic.design.editing import Field, changed, choices, field, fields_at, fit_part, optional_parts, step_field
 from thermionic.design.reading import dump, load, schema
 
 __all__ = [
@@ -34,9 +34,13 @@ __all__ = [
     "TriodeStage",
     "VolumeControl",
     "changed",
+    "choices",
     "dump",
     "field",
+    "fields_at",
+    "fit_part",
     "load",
+    "optional_parts",
     "schema",
     "step_field",
 ]

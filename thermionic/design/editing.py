@@ -55,6 +55,20 @@ def field(design: Design, path: str) -> Field:
     return Field(path, quantity, at)
 
 
+def fields_at(design: Design, path: str) -> list[Field]:
+    """The single values of the part or block at ``path``, ids and kinds left out. Raises DesignRefused."""
+    at: Any = design
+    for step in path.split("/"):
+        at = next((i for i in at if i.id == step), None) if isinstance(at, tuple) else getattr(at, step, None)
+    if not isinstance(at, BaseModel):
+        raise DesignRefused(f"{design.name} has no part at {path[:120]}.")
+    return [
+        Field(f"{path}/{name}", _quantity_of(type(at), name), getattr(at, name))
+        for name in type(at).model_fields
+        if name not in ("id", "kind", "rectifier") and isinstance(getattr(at, name), (int, float, str))
+    ]
+
+
 def _quantity_of(model: type[BaseModel], name: str) -> Quantity | None:
     info = model.model_fields[name]
     marks: list[Any] = list(info.metadata)
@@ -81,12 +95,49 @@ def changed(design: Design, path: str, typed: str | float) -> Design:
         except ValueError:
             raise ValueRefused(f"“{typed[:40]}” is not a whole number.") from None
     raw = dump(design)
-    at: Any = raw
     *way, last = path.split("/")
-    for step in way:
-        at = next(item for item in at if item["id"] == step) if isinstance(at, list) else at[step]
-    at[last] = value
+    _walk(raw, way)[last] = value
     return validate(raw)
+
+
+# What is put in where an optional part is first fitted.
+_FIRST_FITTED: dict[str, dict[str, float]] = {
+    "cathode_bypass": {"farad": 100e-6, "rating_volt": 100.0},
+    "grid_stopper": {"ohm": 1e3},
+    "grid_leak": {"ohm": 220e3},
+    "bleeder": {"ohm": 220e3, "rating_watt": 2.0},
+}
+
+
+def optional_parts(design: Design) -> dict[str, bool]:
+    """The paths of parts that may be left out, and whether each is fitted."""
+    paths = [
+        f"chain/{stage.id}/{name}"
+        for stage in design.stages
+        for name in ("grid_leak", "grid_stopper", "cathode_bypass")
+    ]
+    found = {}
+    for path in [*paths, "supply/bleeder"]:
+        owner = design.supply if path.startswith("supply") else design.block(path.split("/")[1])
+        found[path] = getattr(owner, path.rsplit("/", 1)[1]) is not None
+    return found
+
+
+def fit_part(design: Design, path: str, fitted: bool) -> Design:
+    """The design with an optional part put in (with a usual value) or taken out. Raises DesignRefused."""
+    if path not in optional_parts(design):
+        raise DesignRefused(f"{path[:120]} is not a part that can be put in or left out.")
+    raw = dump(design)
+    *way, last = path.split("/")
+    _walk(raw, way)[last] = _FIRST_FITTED[last] if fitted else None
+    return validate(raw)
+
+
+def _walk(raw: Any, way: list[str]) -> Any:
+    """Down the plain document, by names and ids."""
+    for step in way:
+        raw = next(item for item in raw if item["id"] == step) if isinstance(raw, list) else raw[step]
+    return raw
 
 
 def step_field(design: Design, path: str, steps: int, series: Series = Series.E12) -> Design:

@@ -1,0 +1,1 @@
+"""Bold Anode: the web application. No formula of the trade lives here; see thermionic."""

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class AmpsConfig(AppConfig):
+    name = "bold_anode.amps"

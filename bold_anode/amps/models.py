@@ -1,0 +1,89 @@
+"""Projects and their revisions. A design is stored whole, as an immutable revision."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+from thermionic.design import Design, dump
+from thermionic.design.reading import validate
+
+
+class ProjectQuerySet(models.QuerySet):
+    """Queries that never reach into another owner's workshop."""
+
+    def of(self, user: Any) -> ProjectQuerySet:
+        """The projects of one owner that are not deleted."""
+        return self.filter(owner=user, deleted_at=None)
+
+
+class Project(models.Model):
+    """One amplifier in somebody's workshop.
+
+    ``current`` is the revision being worked on; ``previous`` the one it was before the last change, undo or redo,
+    against which changed numbers are marked.
+    """
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="projects")
+    current = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
+    previous = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
+    created_at = models.DateTimeField(auto_now_add=True)
+    deleted_at = models.DateTimeField(null=True)
+
+    objects = ProjectQuerySet.as_manager()
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def name(self) -> str:
+        """The design's name."""
+        return self.current.document["name"] if self.current else "(no design)"
+
+    def can_undo(self) -> bool:
+        """Whether there is a revision to go back to."""
+        return self.current is not None and self.current.parent_id is not None
+
+    def next_revision(self) -> Revision | None:
+        """The revision that redo would go to: the latest made from the current one."""
+        return self.revisions.filter(parent=self.current).order_by("-number").first()
+
+
+class Revision(models.Model):
+    """A design as it was at one moment. Never changed once made; ``note`` says what its change was."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
+    parent = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="children")
+    document = models.JSONField()
+    document_hash = models.CharField(max_length=64, db_index=True)
+    note = models.CharField(max_length=200)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["number"]
+        constraints = [models.UniqueConstraint(fields=["project", "number"], name="revision_number_once")]
+
+    def __str__(self) -> str:
+        return f"{self.project_id}/{self.number}"
+
+    def save(self, *args: Any, **kwargs: Any) -> None:
+        """Store a new revision; an existing one is refused."""
+        if self.pk is not None:
+            raise TypeError("A revision is never changed; make another.")
+        super().save(*args, **kwargs)
+
+    @property
+    def design(self) -> Design:
+        """The design document. Raises DesignRefused if what is stored can no longer be read."""
+        return validate(self.document)
+
+
+def hash_of(design: Design) -> str:
+    """Names a design by its content: equal designs have equal hashes."""
+    text = json.dumps(dump(design), sort_keys=True, separators=(",", ":"))
+    return hashlib.sha256(text.encode()).hexdigest()

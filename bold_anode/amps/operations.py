@@ -1,0 +1,131 @@
+"""Every change to projects and revisions: one function each, with its permission, transaction and record."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from django.db import transaction
+from django.http import Http404
+from django.utils import timezone
+
+from bold_anode.amps.models import Project, Revision, hash_of
+from bold_anode.amps.solved import solved, solved_design
+from thermionic import design as documents
+from thermionic.design import Design
+from thermionic.errors import ThermionicError
+
+
+class Stale(ThermionicError):
+    """The project has moved on since the page that asked for the change was drawn."""
+
+
+def _owned(user: Any, project_id: int, *, deleted: bool = False) -> Project:
+    """The user's project, its row locked until the transaction ends. Raises Http404 for anybody else's."""
+    rows = Project.objects.select_for_update().filter(
+        owner=user, pk=project_id, deleted_at__isnull=not deleted
+    )
+    project = rows.first()
+    if project is None:
+        raise Http404
+    return project
+
+
+def _revise(project: Project, design: Design, note: str) -> Revision:
+    last = project.revisions.order_by("-number").values_list("number", flat=True).first() or 0
+    revision = Revision.objects.create(
+        project=project,
+        number=last + 1,
+        parent=project.current,
+        document=documents.dump(design),
+        document_hash=hash_of(design),
+        note=note[:200],
+    )
+    project.previous, project.current = project.current, revision
+    project.save()
+    return revision
+
+
+@transaction.atomic
+def create_project(user: Any, design: Design, note: str = "started") -> Project:
+    """A new project with a first revision. Raises ThermionicError if the design cannot be solved."""
+    solved_design(design)
+    project = Project.objects.create(owner=user)
+    _revise(project, design, note)
+    return project
+
+
+def import_project(user: Any, content: bytes) -> Project:
+    """A new project from an uploaded design file. Raises ThermionicError; then nothing is stored."""
+    return create_project(user, documents.load(content), "imported")
+
+
+@transaction.atomic
+def duplicate_project(user: Any, project_id: int) -> Project:
+    """A copy of the project as it stands, with a history of its own."""
+    original = _owned(user, project_id)
+    assert original.current is not None
+    design = original.current.design
+    name = f"{design.name[:110]} (copy)"
+    return create_project(user, documents.changed(design, "name", name), f"copied from {design.name}")
+
+
+@transaction.atomic
+def delete_project(user: Any, project_id: int) -> Project:
+    """Put the project away; ``restore_project`` brings it back whole."""
+    project = _owned(user, project_id)
+    project.deleted_at = timezone.now()
+    project.save()
+    return project
+
+
+@transaction.atomic
+def restore_project(user: Any, project_id: int) -> Project:
+    """Undo a deletion."""
+    project = _owned(user, project_id, deleted=True)
+    project.deleted_at = None
+    project.save()
+    return project
+
+
+@transaction.atomic
+def change_design(
+    user: Any, project_id: int, change: Callable[[Design], tuple[Design, str]], seen: int | None = None
+) -> Project:
+    """A new revision: ``change`` takes the current design and returns the new one and a note of what changed.
+
+    ``seen`` is the number of the revision that the user was looking at. Raises Stale if it is not the current one,
+    and ThermionicError if the change is refused or leaves a circuit with no solution; then nothing is stored.
+    """
+    project = _owned(user, project_id)
+    assert project.current is not None
+    if seen is not None and seen != project.current.number:
+        raise Stale("The design was changed in another window. Here it is as it stands now; nothing was overwritten.")
+    before = project.current.design
+    after, note = change(before)
+    if after != before:
+        solved_design(after, near=solved(project.current))
+        _revise(project, after, note)
+    return project
+
+
+@transaction.atomic
+def undo(user: Any, project_id: int) -> Project:
+    """Go back to the revision that the current one was made from; stays put at the first."""
+    project = _owned(user, project_id)
+    if project.can_undo():
+        assert project.current is not None
+        project.previous, project.current = project.current, project.current.parent
+        project.save()
+    return project
+
+
+@transaction.atomic
+def redo(user: Any, project_id: int) -> Project:
+    """Go forward to the latest revision made from the current one; stays put if there is none."""
+    project = _owned(user, project_id)
+    following = project.next_revision()
+    if following is not None:
+        project.previous, project.current = project.current, following
+        project.save()
+    return project

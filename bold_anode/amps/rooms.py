@@ -1,0 +1,100 @@
+"""What every room of a project shares: the list of rooms, and the page that they are drawn into."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+
+from bold_anode.amps.models import Project
+from bold_anode.amps.solved import Solved, solved
+from bold_anode.amps.strip import strip
+from thermionic.errors import ThermionicError
+
+
+@dataclass(frozen=True)
+class Room:
+    """A room: its place in the address, its name, the question it answers, and what draws it.
+
+    ``draw`` takes the request and what is Shown, and returns the template and the context of its own.
+    """
+
+    slug: str
+    title: str
+    question: str
+    draw: Callable[[HttpRequest, Shown], tuple[str, dict[str, Any]]]
+
+
+@dataclass(frozen=True)
+class Shown:
+    """The project a room is drawn for, its solution, and the solution before the last change."""
+
+    project: Project
+    solved: Solved
+    before: Solved | None
+
+
+_rooms: dict[str, Room] = {}
+_ORDER = ("brief", "chain", "power-up")
+
+
+def register(room: Room) -> None:
+    """Add a room; called once by each room's app. Raises AssertionError for an unknown or repeated slug."""
+    assert room.slug in _ORDER, f"{room.slug} has no place in the working order"
+    assert room.slug not in _rooms, f"two rooms are called {room.slug}"
+    _rooms[room.slug] = room
+
+
+def rooms() -> list[Room]:
+    """The rooms that there are, in working order."""
+    return [_rooms[slug] for slug in _ORDER if slug in _rooms]
+
+
+def owned(request: HttpRequest, project_id: int) -> Project:
+    """The user's own project. Raises Http404 for any other."""
+    project = Project.objects.of(request.user).select_related("current", "previous").filter(pk=project_id).first()
+    if project is None or project.current is None:
+        raise Http404
+    return project
+
+
+def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
+    """A room as a page, or as the fragment that htmx asked for; the strip and the findings come along."""
+    room = _rooms.get(slug)
+    if room is None:
+        raise Http404
+    try:
+        now = solved(project.current)
+    except ThermionicError as refusal:
+        return render(request, "amps/unsolved.html", {"project": project, "refusal": refusal}, status=422)
+    before = None
+    if project.previous_id and project.previous_id != project.current_id:
+        try:
+            before = solved(project.previous)
+        except ThermionicError:
+            before = None
+    shown = Shown(project, now, before)
+    template, context = room.draw(request, shown)
+    context |= {
+        "frame": "frame/room_fragment.html" if request.htmx else "frame/room_page.html",
+        "project": project,
+        "room": room,
+        "rooms": rooms(),
+        "strip": strip(now.amplifier, before.amplifier if before else None),
+        "findings": now.findings,
+        "new_findings": {f.key for f in now.findings} - {f.key for f in before.findings} if before else set(),
+        "can_undo": project.can_undo(),
+        "can_redo": project.next_revision() is not None,
+    }
+    response = render(request, template, context)
+    response["Vary"] = "HX-Request"
+    return response
+
+
+def room_address(project: Project, slug: str) -> str:
+    """Where a room of a project is."""
+    return reverse("room", args=[project.pk, slug])

@@ -1,0 +1,54 @@
+"""The solved result of a design, computed once in each worker and kept by the document's hash."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from dataclasses import dataclass
+from functools import cached_property
+
+from bold_anode.amps.models import Revision, hash_of
+from thermionic import findings
+from thermionic.blocks import SolvedAmplifier, solve
+from thermionic.design import Design
+
+KEPT = 64
+
+
+@dataclass(frozen=True, eq=False)
+class Solved:
+    """A solved amplifier and what the findings say of it."""
+
+    amplifier: SolvedAmplifier
+
+    @cached_property
+    def findings(self) -> list[findings.Finding]:
+        """All findings, worst first."""
+        return findings.examine(self.amplifier)
+
+
+_kept: OrderedDict[str, Solved] = OrderedDict()
+
+
+def solved_design(design: Design, near: Solved | None = None) -> Solved:
+    """The solution of a design; ``near`` is one of a similar design to start from. Raises ThermionicError."""
+    key = hash_of(design)
+    found = _kept.get(key)
+    if found is None:
+        found = Solved(solve(design, near.amplifier if near else None))
+        # The findings need the periodic solution; a design that has none is refused here, before it is stored.
+        _ = found.findings
+        _kept[key] = found
+        while len(_kept) > KEPT:
+            _kept.popitem(last=False)
+    else:
+        _kept.move_to_end(key)
+    return found
+
+
+def solved(revision: Revision) -> Solved:
+    """The solution of a stored revision. Raises ThermionicError."""
+    found = _kept.get(revision.document_hash)
+    if found is not None:
+        _kept.move_to_end(revision.document_hash)
+        return found
+    return solved_design(revision.design)

@@ -1,0 +1,169 @@
+"""The workshop, and what can be done to a project from any room."""
+
+from __future__ import annotations
+
+import json
+import re
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_GET, require_POST
+
+from bold_anode.amps import operations, starters
+from bold_anode.amps.models import Project
+from bold_anode.amps.rooms import draw_room, owned
+from bold_anode.amps.solved import solved
+from bold_anode.amps.strip import strip
+from thermionic import design as documents
+from thermionic.design import Design
+from thermionic.errors import DesignRefused, ThermionicError
+from thermionic.values import Series
+
+MOST_UPLOAD = 2_000_000
+
+
+def refusal(request: HttpRequest, reason: Exception) -> HttpResponse:
+    """A refused change: its sentence goes to the page's notice, everything else stays."""
+    response = render(request, "frame/refusal.html", {"reason": str(reason)}, status=422)
+    response["HX-Retarget"] = "#notice"
+    response["HX-Reswap"] = "innerHTML"
+    return response
+
+
+@require_GET
+def workshop(request: HttpRequest) -> HttpResponse:
+    """All projects of the user, each with its strip in small and its worst finding."""
+    cards = []
+    for project in Project.objects.of(request.user).select_related("current").order_by("-current__made_at", "-pk"):
+        try:
+            now = solved(project.current)
+            cards.append({"project": project, "strip": strip(now.amplifier), "findings": now.findings,
+                          "amplifier": now.amplifier})  # fmt: skip
+        except ThermionicError as reason:
+            cards.append({"project": project, "refusal": str(reason)})
+    return render(request, "amps/workshop.html", {"cards": cards, "starters": starters.starters()})
+
+
+@require_POST
+def new(request: HttpRequest) -> HttpResponse:
+    """A new project from a starting design."""
+    try:
+        design = starters.starter(request.POST.get("starter", ""))
+        name = request.POST.get("name", "").strip()
+        if name:
+            design = documents.changed(design, "name", name)
+        project = operations.create_project(request.user, design)
+    except ThermionicError as reason:
+        messages.error(request, str(reason))
+        return redirect("workshop")
+    return redirect("room", project.pk, "chain")
+
+
+@require_POST
+def import_file(request: HttpRequest) -> HttpResponse:
+    """A new project from a design file."""
+    upload = request.FILES.get("file")
+    try:
+        if upload is None:
+            raise DesignRefused("Choose a design file first: one that Export gave, ending in .json.")
+        project = operations.import_project(request.user, upload.read(MOST_UPLOAD))
+    except ThermionicError as reason:
+        messages.error(request, f"{upload.name[:80] if upload else 'No file'}: {reason}")
+        return redirect("workshop")
+    return redirect("room", project.pk, "chain")
+
+
+@require_GET
+def export(request: HttpRequest, project_id: int) -> HttpResponse:
+    """The current design as a file."""
+    project = owned(request, project_id)
+    text = json.dumps(project.current.document, indent=2, ensure_ascii=False) + "\n"
+    name = re.sub(r"[^a-z0-9]+", "-", project.name.lower()).strip("-") or "amplifier"
+    return HttpResponse(
+        text,
+        content_type="application/json",
+        headers={"Content-Disposition": f'attachment; filename="{name}.json"'},
+    )
+
+
+@require_POST
+def duplicate(request: HttpRequest, project_id: int) -> HttpResponse:
+    """A copy beside the original."""
+    copy = operations.duplicate_project(request.user, project_id)
+    messages.success(request, f"{copy.name} made.")
+    return redirect("workshop")
+
+
+@require_POST
+def delete(request: HttpRequest, project_id: int) -> HttpResponse:
+    """Put a project away, offering to bring it back."""
+    project = operations.delete_project(request.user, project_id)
+    request.session["deleted"] = project.pk
+    messages.warning(request, f"{project.name} deleted.", extra_tags="undo-delete")
+    return redirect("workshop")
+
+
+@require_POST
+def restore(request: HttpRequest, project_id: int) -> HttpResponse:
+    """Bring a deleted project back."""
+    project = operations.restore_project(request.user, project_id)
+    messages.success(request, f"{project.name} is back.")
+    return redirect("workshop")
+
+
+@require_GET
+def room(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+    """A room of a project."""
+    return draw_room(request, owned(request, project_id), slug)
+
+
+@require_POST
+def change(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+    """One change to the design, from any room: a value typed, a value stepped, a part put in or taken out."""
+    seen = request.POST.get("seen", "")
+    try:
+        project = operations.change_design(
+            request.user, project_id, lambda design: _changed(design, request.POST), int(seen) if seen.isdigit() else None
+        )
+    except ThermionicError as reason:
+        return refusal(request, reason)
+    return _redrawn(request, project, slug)
+
+
+def _changed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-untyped-def]
+    """The change that a form asks for, with a note of it. Raises ThermionicError."""
+    path = posted.get("path", "")
+    if "fitted" in posted:
+        fitted = posted["fitted"] == "yes"
+        return documents.fit_part(design, path, fitted), f"{path} {'fitted' if fitted else 'taken out'}"
+    before = documents.field(design, path)
+    if "steps" in posted:
+        try:
+            steps = max(-12, min(12, int(posted["steps"])))
+        except ValueError:
+            raise DesignRefused("A step is a whole number of preferred values, up or down.") from None
+        series = Series.E24 if path.endswith("/ohm") else Series.E12
+        after = documents.step_field(design, path, steps, series)
+    else:
+        after = documents.changed(design, path, posted.get("value", ""))
+    return after, f"{path}: {before.text} to {documents.field(after, path).text}"
+
+
+@require_POST
+def undo(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+    """One revision back."""
+    return _redrawn(request, operations.undo(request.user, project_id), slug)
+
+
+@require_POST
+def redo(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+    """One revision forward."""
+    return _redrawn(request, operations.redo(request.user, project_id), slug)
+
+
+def _redrawn(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
+    """The room after a change: its fragment for htmx, else the page afresh."""
+    if not request.htmx:
+        return redirect("room", project.pk, slug)
+    return draw_room(request, owned(request, project.pk), slug)

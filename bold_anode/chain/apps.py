@@ -1,0 +1,11 @@
+from django.apps import AppConfig
+
+
+class ChainConfig(AppConfig):
+    name = "bold_anode.chain"
+
+    def ready(self) -> None:
+        from bold_anode.amps.rooms import Room, register
+        from bold_anode.chain.views import draw
+
+        register(Room("chain", "Chain", "What does each stage do, and does the next one get what it needs?", draw))

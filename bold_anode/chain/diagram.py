@@ -1,0 +1,100 @@
+"""The anode diagram of a stage as SVG geometry."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from thermionic.blocks import AnodeDiagram
+from thermionic.values import Quantity, display
+
+LEFT, TOP, WIDTH, HEIGHT = 54.0, 12.0, 420.0, 240.0
+
+
+@dataclass(frozen=True)
+class Curve:
+    """A polyline with its label at its end."""
+
+    points: str
+    label: str = ""
+    x: float = 0.0
+    y: float = 0.0
+
+
+@dataclass(frozen=True)
+class Tick:
+    """A tick: where along its axis, and what is written there."""
+
+    at: float
+    text: str
+
+
+@dataclass(frozen=True)
+class Plot:
+    """Everything to be placed, in the pixels of a sheet of ``sheet`` width and height."""
+
+    sheet: tuple[float, float]
+    frame: tuple[float, float, float, float]
+    curves: tuple[Curve, ...]
+    dc_line: str
+    ac_line: str
+    limit: str
+    volt_limit: float | None
+    swing: str
+    point: tuple[float, float]
+    volts: tuple[Tick, ...]
+    milliamperes: tuple[Tick, ...]
+    swing_text: str
+
+
+def plot(diagram: AnodeDiagram) -> Plot:
+    """Scale an anode diagram to the sheet."""
+
+    def x(volt: float) -> float:
+        return LEFT + WIDTH * volt / diagram.most_volt
+
+    def y(ampere: float) -> float:
+        return TOP + HEIGHT * (1 - ampere / diagram.most_ampere)
+
+    def path(points: Iterable[tuple[float, float]]) -> str:
+        return " ".join(f"{x(v):.1f},{y(i):.1f}" for v, i in points)
+
+    curves = []
+    for grid_volt, current in diagram.curves:
+        inside = current <= diagram.most_ampere
+        volts, amperes = diagram.volts[inside], current[inside]
+        if len(volts) < 2:
+            continue
+        label = f"{grid_volt:g}" if grid_volt else "0 V"
+        curves.append(
+            Curve(path(zip(volts, amperes, strict=True)), label, x(volts[-1]) + 3, max(y(amperes[-1]) + 4, TOP + 10))
+        )
+    least = diagram.limit_watt / diagram.most_ampere
+    limit_volts = np.linspace(max(least, diagram.most_volt / 200), diagram.most_volt, 60)
+    limit = (
+        path((v, diagram.limit_watt / v) for v in limit_volts) if least < diagram.most_volt else ""
+    )
+    return Plot(
+        sheet=(LEFT + WIDTH + 40, TOP + HEIGHT + 40),
+        frame=(LEFT, TOP, WIDTH, HEIGHT),
+        curves=tuple(curves),
+        dc_line=path(diagram.dc_line),
+        ac_line=path(diagram.ac_line),
+        limit=limit,
+        volt_limit=x(diagram.limit_volt) if diagram.limit_volt < diagram.most_volt else None,
+        swing=path(diagram.swing),
+        point=(x(diagram.operating_point[0]), y(diagram.operating_point[1])),
+        volts=tuple(Tick(x(v), f"{v:g}") for v in _round_steps(diagram.most_volt)),
+        milliamperes=tuple(Tick(y(i), f"{i * 1e3:g}") for i in _round_steps(diagram.most_ampere)),
+        swing_text=f"swing at {display(diagram.swing_watt, Quantity.POWER)} out",
+    )
+
+
+def _round_steps(most: float) -> list[float]:
+    """Round values from 0 up to ``most``, some five or six."""
+    rough = most / 6
+    decade = 10.0 ** np.floor(np.log10(rough))
+    step = next(rung * decade for rung in (1, 2, 2.5, 5, 10) if rung * decade >= rough * 0.999)
+    return [round(step * count, 12) for count in range(int(most / step + 1e-9) + 1)]

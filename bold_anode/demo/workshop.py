@@ -1,0 +1,72 @@
+"""The demo workshop at Saltmarsh Lane: one healthy amplifier, and the same with two design mistakes and a bad build."""
+
+from __future__ import annotations
+
+import json
+from importlib import resources
+
+from django.contrib.auth import get_user_model
+from django.db import transaction
+
+from bold_anode.amps.models import Project
+from bold_anode.amps.operations import change_design, create_project
+from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
+from bold_anode.powerup.models import Reading
+from bold_anode.powerup.operations import start_set_on
+from thermionic import design as documents
+from thermionic import examples
+from thermionic.design import Design
+from thermionic.powerup import Stage
+
+
+def flawed_design() -> Design:
+    """The healthy amplifier with two mistakes: reservoir and first smoothing capacitor of too low a voltage, and an
+    output grid leak of twice the tube's limit."""
+    design = examples.example("lantern")
+    for path, typed in {
+        "name": "Lantern, as first drawn",
+        "notes": "The first drawing, and the left channel as it came off the bench in October.",
+        "supply/reservoir/rating_volt": "350 V",
+        "chain/output/grid_leak/ohm": "1M",
+    }.items():
+        design = documents.changed(design, path, typed)
+    return design
+
+
+@transaction.atomic
+def load_demo(*, fresh: bool = False) -> None:
+    """Make the demo account and its workshop, unless it is there; ``fresh`` makes the workshop anew."""
+    user, made = get_user_model().objects.get_or_create(username=DEMO_USER)
+    if made or fresh:
+        user.set_password(DEMO_PASSWORD)
+        user.save()
+        Project.objects.filter(owner=user).update(current=None, previous=None)
+        for project in Project.objects.filter(owner=user):
+            project.reading_sets.all().delete()
+            for revision in project.revisions.order_by("-number"):
+                revision.delete()
+            project.delete()
+    if Project.objects.filter(owner=user).exists() or not (made or fresh):
+        return
+    flawed = create_project(user, flawed_design(), "first drawing")
+    _take_readings(flawed)
+    healthy = create_project(user, examples.example("lantern"), "first drawing")
+    change_design(
+        user,
+        healthy.pk,
+        lambda design: (
+            documents.changed(design, "notes", f"{design.notes} Wound and wired over the winter."),
+            "notes after the build",
+        ),
+    )
+
+
+def _take_readings(project: Project) -> None:
+    """The readings of the bad build, as they were written down."""
+    kept = json.loads((resources.files("bold_anode.demo") / "data" / "readings.json").read_text())
+    for one in kept:
+        assert project.current is not None
+        reading_set = start_set_on(project.current, Stage(one["stage"]), one["mains_volt"], one["channel"])
+        Reading.objects.bulk_create(
+            Reading(reading_set=reading_set, point=point, volt=volt) for point, volt in one["volts"].items()
+        )

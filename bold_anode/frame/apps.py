@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class FrameConfig(AppConfig):
+    name = "bold_anode.frame"

@@ -1,0 +1,31 @@
+"""Template filters that write SI values as a builder does."""
+
+from django import template
+
+from thermionic.values import Quantity, display
+
+register = template.Library()
+
+
+def _shown(quantity: Quantity):
+    def show(value, digits=3):
+        return "–" if value is None else display(float(value), quantity, int(digits))
+
+    return show
+
+
+for _name, _quantity in {
+    "volts": Quantity.VOLTAGE,
+    "amperes": Quantity.CURRENT,
+    "watts": Quantity.POWER,
+    "ohms": Quantity.RESISTANCE,
+    "farads": Quantity.CAPACITANCE,
+    "hertz": Quantity.FREQUENCY,
+}.items():
+    register.filter(_name, _shown(_quantity))
+
+
+@register.filter
+def percent(value, digits=2):
+    """A fraction as per cent."""
+    return "–" if value is None else f"{float(value) * 100:.{int(digits)}g} %"

@@ -1,0 +1,11 @@
+from django.apps import AppConfig
+
+
+class PowerupConfig(AppConfig):
+    name = "bold_anode.powerup"
+
+    def ready(self) -> None:
+        from bold_anode.amps.rooms import Room, register
+        from bold_anode.powerup.views import draw
+
+        register(Room("power-up", "Power-up", "Do the voltages allow the next step?", draw))

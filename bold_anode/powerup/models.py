@@ -1,0 +1,47 @@
+"""What was measured: sets of readings, each belonging to a revision and to the conditions it was taken in."""
+
+from __future__ import annotations
+
+from django.db import models
+
+from bold_anode.amps.models import Project, Revision
+from thermionic.powerup import Stage
+
+
+class ReadingSet(models.Model):
+    """One round of measuring: which revision was on the bench, how far the power-up was, which channel, and the mains
+    voltage at the wall. A round with other conditions is another set."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="reading_sets")
+    revision = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="reading_sets")
+    stage = models.CharField(max_length=20, choices=[(stage.value, stage.title) for stage in Stage])
+    channel = models.CharField(max_length=20, blank=True)
+    mains_volt = models.FloatField()
+    started_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.revision}, {self.stage}, {self.channel}"
+
+    def latest(self) -> dict[str, float]:
+        """The last reading at each test point, V."""
+        last = {reading.point: reading.volt for reading in self.readings.order_by("pk")}
+        return {point: volt for point, volt in last.items() if volt is not None}
+
+
+class Reading(models.Model):
+    """One reading, V. Never changed: a corrected reading is another one, and the last counts. ``volt`` is None where a
+    reading was taken back."""
+
+    reading_set = models.ForeignKey(ReadingSet, on_delete=models.CASCADE, related_name="readings")
+    point = models.CharField(max_length=80)
+    volt = models.FloatField(null=True)
+    taken_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{self.point}: {self.volt}"

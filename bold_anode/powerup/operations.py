@@ -1,0 +1,70 @@
+"""Every change to stored readings."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import transaction
+from django.http import Http404
+
+from bold_anode.amps.models import Project, Revision
+from bold_anode.powerup.models import Reading, ReadingSet
+from bold_anode.powerup.plans import plan_for
+from thermionic.errors import ValueRefused
+from thermionic.powerup import Stage
+from thermionic.values import Quantity, parse
+
+CHANNELS = {1: ("",), 2: ("left", "right")}
+
+
+def stage_named(name: str) -> Stage:
+    """The stage of that name. Raises ValueRefused."""
+    try:
+        return Stage(name)
+    except ValueError:
+        raise ValueRefused("Readings are taken with no tubes fitted, or with all tubes in.") from None
+
+
+@transaction.atomic
+def start_set(user: Any, project_id: int, stage: str, mains: str, channel: str) -> ReadingSet:
+    """A new round of readings on the project's current revision. Raises ValueRefused, NoSolution."""
+    project = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
+    if project is None:
+        raise Http404
+    return start_set_on(project.current, stage_named(stage), parse(mains, Quantity.VOLTAGE), channel)
+
+
+def start_set_on(revision: Revision, stage: Stage, mains_volt: float, channel: str) -> ReadingSet:
+    """A new round of readings on a revision. Raises ValueRefused, NoSolution."""
+    design = revision.design
+    rated = design.supply.primary_volt
+    if not 0.3 * rated <= mains_volt <= 1.3 * rated:
+        raise ValueRefused(
+            f"{mains_volt:g} V is no mains voltage for a {rated:g} V primary; "
+            f"{0.3 * rated:.0f} to {1.3 * rated:.0f} V is."
+        )
+    channels = CHANNELS[design.channels]
+    if channel not in channels:
+        channel = channels[0]
+    _ = plan_for(revision, stage, mains_volt)
+    return ReadingSet.objects.create(
+        project=revision.project, revision=revision, stage=stage.value, channel=channel, mains_volt=mains_volt
+    )
+
+
+@transaction.atomic
+def take_reading(user: Any, set_id: int, point: str, typed: str) -> ReadingSet:
+    """Keep a reading as typed; empty text takes the last one back. Raises Http404, ValueRefused."""
+    reading_set = (
+        ReadingSet.objects.filter(pk=set_id, project__owner=user, project__deleted_at=None)
+        .select_related("revision", "project")
+        .first()
+    )
+    if reading_set is None:
+        raise Http404
+    plan = plan_for(reading_set.revision, Stage(reading_set.stage), reading_set.mains_volt)
+    if point not in {known.key for known in plan.points}:
+        raise ValueRefused(f"There is no test point {point[:40]} at this stage.")
+    volt = parse(typed, Quantity.VOLTAGE) if typed.strip() else None
+    Reading.objects.create(reading_set=reading_set, point=point, volt=volt)
+    return reading_set

@@ -1,0 +1,98 @@
+"""Power-up: test points with what they should read, readings judged, and the likeliest reasons for wrong ones."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST
+
+from bold_anode.amps.rooms import Shown
+from bold_anode.amps.views import refusal
+from bold_anode.powerup import operations
+from bold_anode.powerup.models import ReadingSet
+from bold_anode.powerup.plans import plan_for
+from thermionic.errors import ThermionicError
+from thermionic.powerup import Plan, Stage, discharge_seconds, judge, reasons
+
+
+def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
+    """The room, at the stage and the set of readings asked for."""
+    project = shown.project
+    asked = request.GET.get("set", "")
+    reading_set = None
+    if asked.isdigit():
+        reading_set = project.reading_sets.select_related("revision").filter(pk=int(asked)).first()
+    wanted = request.GET.get("stage", "")
+    stage = Stage(reading_set.stage) if reading_set else Stage(wanted) if wanted in {s.value for s in Stage} else None
+    if reading_set is None:
+        sets = project.reading_sets.select_related("revision")
+        reading_set = (sets.filter(stage=stage.value) if stage else sets).first()
+        stage = stage or (Stage(reading_set.stage) if reading_set else Stage.NO_TUBES)
+    assert stage is not None
+    design = shown.solved.amplifier.design
+    mains = reading_set.mains_volt if reading_set else design.brief.mains_volt
+    revision = reading_set.revision if reading_set else project.current
+    plan = plan_for(revision, stage, mains)
+    return "powerup/powerup.html", {
+        **_judged(plan, reading_set),
+        "stage": stage,
+        "stages": list(Stage),
+        "plan": plan,
+        "reading_set": reading_set,
+        "sets": project.reading_sets.select_related("revision")[:20],
+        "channels": operations.CHANNELS[design.channels],
+        "mains": f"{mains:g}",
+        "discharge": discharge_seconds(shown.solved.amplifier),
+    }
+
+
+def _judged(plan: Plan, reading_set: ReadingSet | None) -> dict[str, Any]:
+    """The table's rows and the reasons, for the page and for the fragment after a reading."""
+    readings = reading_set.latest() if reading_set else {}
+    rows = []
+    for point in plan.points:
+        reading = readings.get(point.key)
+        rows.append({"point": point, "judgement": None if reading is None else judge(point, reading)})
+    wrong = [row["judgement"] for row in rows if row["judgement"] and not row["judgement"].verdict.good]
+    return {
+        "rows": rows,
+        "taken": len(readings),
+        "wrong": wrong,
+        "stop": any(judgement.verdict.stop for judgement in wrong),
+        "reasons": reasons(plan, readings) if wrong else [],
+    }
+
+
+@require_POST
+def start(request: HttpRequest, project_id: int) -> HttpResponse:
+    """A new set of readings."""
+    try:
+        reading_set = operations.start_set(
+            request.user,
+            project_id,
+            request.POST.get("stage", ""),
+            request.POST.get("mains", ""),
+            request.POST.get("channel", ""),
+        )
+    except ThermionicError as reason:
+        return refusal(request, reason)
+    address = f"/amps/{project_id}/power-up/?set={reading_set.pk}"
+    if request.htmx:
+        return HttpResponse(headers={"HX-Redirect": address})
+    return redirect(address)
+
+
+@require_POST
+def reading(request: HttpRequest, set_id: int) -> HttpResponse:
+    """One reading typed in: its row comes back judged, and with it what the whole set amounts to."""
+    point = request.POST.get("point", "")
+    try:
+        reading_set = operations.take_reading(request.user, set_id, point, request.POST.get("volt", ""))
+        plan = plan_for(reading_set.revision, Stage(reading_set.stage), reading_set.mains_volt)
+    except ThermionicError as reason:
+        return refusal(request, reason)
+    judged = _judged(plan, reading_set)
+    judged["row"] = next(row for row in judged["rows"] if row["point"].key == point)
+    return render(request, "powerup/reading.html", {**judged, "reading_set": reading_set, "plan": plan})

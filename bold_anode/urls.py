@@ -1,0 +1,24 @@
+"""All addresses."""
+
+from django.urls import include, path
+
+from bold_anode.amps import views
+
+urlpatterns = [
+    path("", views.workshop, name="workshop"),
+    path("", include("bold_anode.accounts.urls")),
+    path("", include("bold_anode.chain.urls")),
+    path("", include("bold_anode.powerup.urls")),
+    path("amps/new/", views.new, name="new"),
+    path("amps/import/", views.import_file, name="import"),
+    path("amps/<int:project_id>/export/", views.export, name="export"),
+    path("amps/<int:project_id>/duplicate/", views.duplicate, name="duplicate"),
+    path("amps/<int:project_id>/delete/", views.delete, name="delete"),
+    path("amps/<int:project_id>/restore/", views.restore, name="restore"),
+    path("amps/<int:project_id>/<slug:slug>/", views.room, name="room"),
+    path("amps/<int:project_id>/<slug:slug>/change/", views.change, name="change"),
+    path("amps/<int:project_id>/<slug:slug>/undo/", views.undo, name="undo"),
+    path("amps/<int:project_id>/<slug:slug>/redo/", views.redo, name="redo"),
+]
+handler404 = "bold_anode.frame.views.not_found"
+handler500 = "bold_anode.frame.views.failed"
