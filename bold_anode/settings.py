@@ -15,7 +15,9 @@ def _needed(name: str) -> str:
     try:
         return os.environ[name]
     except KeyError:
-        raise ImproperlyConfigured(f"{name} is not set. Run the application with ./start, the tests with ./test.") from None
+        raise ImproperlyConfigured(
+            f"{name} is not set. Run the application with ./start, the tests with ./test."
+        ) from None
 
 
 def _database(url: str) -> dict:

@@ -154,7 +154,7 @@ class Cluster:
                 owner = pwd.getpwnam(POSTGRES_USER)
             except KeyError:
                 raise Refused(
-                    "PostgreSQL will not run as root, and the user postgres that Debian's package makes is not there. "
+                    "PostgreSQL will not run as root, and the user postgres of Debian's package is not there. "
                     "Run this as an ordinary user."
                 ) from None
             self._as = {"user": owner.pw_uid, "group": owner.pw_gid, "extra_groups": []}
@@ -164,7 +164,7 @@ class Cluster:
         self.process: subprocess.Popen[bytes] | None = None
 
     def _place(self, name: str) -> Path:
-        """Where the cluster's files are: .local/, or where the unprivileged user can reach if it is shut out there."""
+        """Where the cluster is: in .local/, or elsewhere if the unprivileged user is shut out of that."""
         folder = LOCAL / name
         elsewhere = LOCAL / f"{name}-is-at"
         if elsewhere.exists():
@@ -223,9 +223,7 @@ class Cluster:
             )  # type: ignore[call-overload]
         deadline = time.monotonic() + 30
         while time.monotonic() < deadline:
-            ready = subprocess.run(
-                [self.bin / "pg_isready", "-q", "-h", "127.0.0.1", "-p", str(self.port)], cwd="/"
-            )
+            ready = subprocess.run([self.bin / "pg_isready", "-q", "-h", "127.0.0.1", "-p", str(self.port)], cwd="/")
             if ready.returncode == 0:
                 return
             if self.process.poll() is not None:

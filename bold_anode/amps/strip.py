@@ -1,4 +1,4 @@
-"""The signal strip: the amplifier as a row of stations with their solved voltage and level, and the rails under it."""
+"""The signal strip: the amplifier as a row of stations with their solved voltage and level, its rails under it."""
 
 from __future__ import annotations
 
@@ -50,7 +50,11 @@ def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> 
     old_rails = {r.name: r for r in _rails(before)} if before else {}
     stations = tuple(
         Station(
-            **{**vars(s), "changed": (o := old_stations.get(s.block_id)) is not None and (o.volts, o.level) != (s.volts, s.level)}
+            **{
+                **vars(s),
+                "changed": (o := old_stations.get(s.block_id)) is not None
+                and (o.volts, o.level) != (s.volts, s.level),
+            }
         )
         for s in _stations(amplifier)
     )

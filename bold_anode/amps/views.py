@@ -124,7 +124,10 @@ def change(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
     seen = request.POST.get("seen", "")
     try:
         project = operations.change_design(
-            request.user, project_id, lambda design: _changed(design, request.POST), int(seen) if seen.isdigit() else None
+            request.user,
+            project_id,
+            lambda design: _changed(design, request.POST),
+            int(seen) if seen.isdigit() else None,
         )
     except ThermionicError as reason:
         return refusal(request, reason)
@@ -136,7 +139,7 @@ def _changed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-u
     path = posted.get("path", "")
     if "fitted" in posted:
         fitted = posted["fitted"] == "yes"
-        return documents.fit_part(design, path, fitted), f"{path} {'fitted' if fitted else 'taken out'}"
+        return documents.fit_part(design, path, fitted), f"{_said(path)} {'fitted' if fitted else 'taken out'}"
     before = documents.field(design, path)
     if "steps" in posted:
         try:
@@ -147,7 +150,13 @@ def _changed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-u
         after = documents.step_field(design, path, steps, series)
     else:
         after = documents.changed(design, path, posted.get("value", ""))
-    return after, f"{path}: {before.text} to {documents.field(after, path).text}"
+    return after, f"{_said(path)}: {before.text} to {documents.field(after, path).text}"
+
+
+def _said(path: str) -> str:
+    """A path in words: ``chain/output/cathode_resistor/ohm`` is the output cathode resistor."""
+    words = [word.replace("_", " ") for word in path.split("/") if word not in ("chain", "sections", "ohm", "farad")]
+    return " ".join(words)
 
 
 @require_POST

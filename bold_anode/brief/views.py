@@ -9,7 +9,7 @@ from django.http import HttpRequest
 
 from bold_anode.amps.rooms import Shown
 from thermionic import design as documents
-from thermionic.blocks import SolvedAmplifier, needs
+from thermionic.blocks import SolvedAmplifier, needs, solve
 from thermionic.blocks.needs import level_db
 from thermionic.design import Design
 from thermionic.values import Quantity, display
@@ -77,7 +77,10 @@ def _groups(design: Design) -> list[tuple[str, list[Row]]]:
     return [
         (
             title,
-            [Row(path, label, documents.field(design, path).text.removesuffix(unit).strip(), unit) for path, label, unit in rows],
+            [
+                Row(path, label, documents.field(design, path).text.removesuffix(unit).strip(), unit)
+                for path, label, unit in rows
+            ],
         )
         for title, rows in groups.items()
     ]
@@ -86,8 +89,8 @@ def _groups(design: Design) -> list[tuple[str, list[Row]]]:
 def _comparisons(amplifier: SolvedAmplifier) -> list[Comparison]:
     needed, full = needs(amplifier.design), amplifier.full_output
     source = amplifier.design.source.source_volt
-    most_gain = amplifier.gain(amplifier.design.loudspeaker.id)
-    travel = next((b.travel for b in amplifier.design.chain if b.kind == "volume"), 1.0)
+    speaker = amplifier.design.loudspeaker.id
+    as_set, most_gain = amplifier.gain(speaker), solve(documents.full_up(amplifier.design), amplifier).gain(speaker)
     return [
         Comparison(
             "Power each channel",
@@ -100,10 +103,10 @@ def _comparisons(amplifier: SolvedAmplifier) -> list[Comparison]:
         Comparison(
             "Voltage gain, source to loudspeaker",
             f"{needed.gain:.3g} ×",
-            f"{most_gain:.3g} × with the volume at {travel:.0%}",
+            f"{most_gain:.3g} × full up, {as_set:.3g} × as set",
             most_gain / needed.gain,
-            f"The source's {display(source, Quantity.VOLTAGE)} drives it to the level wanted."
+            f"With the volume up, the source's {display(source, Quantity.VOLTAGE)} drives it to the level wanted."
             if most_gain >= needed.gain
-            else "As the volume stands, the source does not drive it to the level wanted: turn it up, or add gain.",
+            else "Even full up, the source does not drive it to the level wanted: it needs more gain.",
         ),
     ]  # fmt: skip

@@ -73,9 +73,7 @@ def plot(diagram: AnodeDiagram) -> Plot:
         )
     least = diagram.limit_watt / diagram.most_ampere
     limit_volts = np.linspace(max(least, diagram.most_volt / 200), diagram.most_volt, 60)
-    limit = (
-        path((v, diagram.limit_watt / v) for v in limit_volts) if least < diagram.most_volt else ""
-    )
+    limit = path((v, diagram.limit_watt / v) for v in limit_volts) if least < diagram.most_volt else ""
     return Plot(
         sheet=(LEFT + WIDTH + 40, TOP + HEIGHT + 40),
         frame=(LEFT, TOP, WIDTH, HEIGHT),

@@ -373,9 +373,7 @@ _BLOCKS: dict[type, Callable[[_Pen, Any, float, tuple[float, float]], tuple[floa
 }
 
 
-def supply_drawing(
-    amplifier: SolvedAmplifier, before: SolvedAmplifier | None, severities: dict[str, str]
-) -> Drawing:
+def supply_drawing(amplifier: SolvedAmplifier, before: SolvedAmplifier | None, severities: dict[str, str]) -> Drawing:
     """The HT supply."""
     pen = _Pen(amplifier, before, severities)
     supply = amplifier.design.supply

@@ -1,4 +1,4 @@
-"""The Chain: the amplifier's circuit with its solved voltages, edited in place; a stage's load lines beside its numbers."""
+"""The Chain: the circuit with its solved voltages, edited in place; a stage's load lines beside its numbers."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The demo workshop at Saltmarsh Lane: one healthy amplifier, and the same with two design mistakes and a bad build."""
+"""The demo workshop at Saltmarsh Lane: a healthy amplifier, and the same with two mistakes and a bad build."""
 
 from __future__ import annotations
 
@@ -15,22 +15,7 @@ from bold_anode.powerup.models import Reading
 from bold_anode.powerup.operations import start_set_on
 from thermionic import design as documents
 from thermionic import examples
-from thermionic.design import Design
 from thermionic.powerup import Stage
-
-
-def flawed_design() -> Design:
-    """The healthy amplifier with two mistakes: reservoir and first smoothing capacitor of too low a voltage, and an
-    output grid leak of twice the tube's limit."""
-    design = examples.example("lantern")
-    for path, typed in {
-        "name": "Lantern, as first drawn",
-        "notes": "The first drawing, and the left channel as it came off the bench in October.",
-        "supply/reservoir/rating_volt": "350 V",
-        "chain/output/grid_leak/ohm": "1M",
-    }.items():
-        design = documents.changed(design, path, typed)
-    return design
 
 
 @transaction.atomic
@@ -48,7 +33,7 @@ def load_demo(*, fresh: bool = False) -> None:
             project.delete()
     if Project.objects.filter(owner=user).exists() or not (made or fresh):
         return
-    flawed = create_project(user, flawed_design(), "first drawing")
+    flawed = create_project(user, examples.example("lantern_first_drawing"), "first drawing")
     _take_readings(flawed)
     healthy = create_project(user, examples.example("lantern"), "first drawing")
     change_design(

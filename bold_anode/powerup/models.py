@@ -32,8 +32,8 @@ class ReadingSet(models.Model):
 
 
 class Reading(models.Model):
-    """One reading, V. Never changed: a corrected reading is another one, and the last counts. ``volt`` is None where a
-    reading was taken back."""
+    """One reading, V. Never changed: a corrected reading is another one, and the last counts. ``volt`` is None
+    where a reading was taken back."""
 
     reading_set = models.ForeignKey(ReadingSet, on_delete=models.CASCADE, related_name="readings")
     point = models.CharField(max_length=80)

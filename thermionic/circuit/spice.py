@@ -58,7 +58,7 @@ def write(
         _WRITERS[type(part.device)](writer, part, part.device)
     lines = [f"* {netlist.title.encode('ascii', 'replace').decode()}", *writer.lines, *writer.models.values()]
     if mains is not None:
-        lines.append(f".tran {_n(0.005 / mains)} {_n(150 / mains)} {_n(148 / mains)} "
+        lines.append(f".tran {_n(0.005 / mains)} {_n(300 / mains)} {_n(298 / mains)} "
                      f"{_n(0.005 / mains)}")  # fmt: skip
     else:
         lines.append(".op")

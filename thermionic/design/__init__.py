@@ -15,7 +15,17 @@ from thermionic.design.document import (
     TriodeStage,
     VolumeControl,
 )
-from thermionic.design.editing import Field, changed, choices, field, fields_at, fit_part, optional_parts, step_field
+from thermionic.design.editing import (
+    Field,
+    changed,
+    choices,
+    field,
+    fields_at,
+    fit_part,
+    full_up,
+    optional_parts,
+    step_field,
+)
 from thermionic.design.reading import dump, load, schema
 
 __all__ = [
@@ -39,6 +49,7 @@ __all__ = [
     "field",
     "fields_at",
     "fit_part",
+    "full_up",
     "load",
     "optional_parts",
     "schema",

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 from pydantic import BaseModel
 
 from thermionic import values
-from thermionic.design.document import Design, Measured
+from thermionic.design.document import Design, Measured, VolumeControl
 from thermionic.design.reading import dump, validate
 from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.values import Quantity, Series
@@ -138,6 +138,14 @@ def _walk(raw: Any, way: list[str]) -> Any:
     for step in way:
         raw = next(item for item in raw if item["id"] == step) if isinstance(raw, list) else raw[step]
     return raw
+
+
+def full_up(design: Design) -> Design:
+    """The design with its volume controls full up."""
+    for block in design.chain:
+        if isinstance(block, VolumeControl):
+            design = changed(design, f"chain/{block.id}/travel", 1.0)
+    return design
 
 
 def step_field(design: Design, path: str, steps: int, series: Series = Series.E12) -> Design:

@@ -14,7 +14,7 @@ from thermionic.blocks.compiling import RESERVOIR, SOURCE, Compiled
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.supply import CircuitState, solve_circuit
-from thermionic.design import Capacitor, Design, Resistor, VolumeControl, changed
+from thermionic.design import Capacitor, Design, Resistor, changed, full_up
 from thermionic.devices import Capacitor as CapacitorDevice
 from thermionic.devices import Feed, RectifiedWinding, Triode
 from thermionic.devices import Resistor as ResistorDevice
@@ -118,10 +118,7 @@ def plan(design: Design, stage: Stage, mains_volt: float) -> Plan:
     The test signal is 1 kHz at the source with the volume control full up, at a level for about 1 V rms at the
     loudspeaker. One channel is measured; the other is taken to be healthy.
     """
-    design = changed(design, "brief/mains_volt", mains_volt)
-    for block in design.chain:
-        if isinstance(block, VolumeControl):
-            design = changed(design, f"chain/{block.id}/travel", 1.0)
+    design = full_up(changed(design, "brief/mains_volt", mains_volt))
     compiled = compile_design(design)
     netlist = compiled.netlist
     if stage is Stage.NO_TUBES:

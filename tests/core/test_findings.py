@@ -1,0 +1,61 @@
+"""Every rule against the cases it names, and what every finding must carry."""
+
+import pytest
+
+from thermionic import examples
+from thermionic.blocks import solve
+from thermionic.design import changed, field
+from thermionic.findings import RULES, Severity, examine
+
+LANTERN = examples.example("lantern")
+
+
+def edited(edits):
+    design = LANTERN
+    for path, typed in edits.items():
+        design = changed(design, path, typed)
+    return design
+
+
+@pytest.mark.parametrize("rule", RULES, ids=lambda rule: rule.name)
+def test_a_rule_fires_where_it_should_and_its_cure_works(rule):
+    design = edited(rule.fires_on)
+    amplifier = solve(design)
+    findings = list(rule.examine(amplifier))
+    assert findings
+    for finding in findings:
+        assert finding.rule == rule.name
+        assert finding.title
+        assert finding.evidence.endswith(".")
+        assert finding.why.endswith(".")
+        assert finding.severity in Severity
+        assert finding.designator in amplifier.netlist
+        if finding.cure:
+            cured = changed(design, finding.cure.path, finding.cure.typed)
+            assert field(cured, finding.cure.path).value != field(design, finding.cure.path).value
+            assert finding.key not in {one.key for one in rule.examine(solve(cured))}
+
+
+@pytest.mark.parametrize("rule", RULES, ids=lambda rule: rule.name)
+def test_a_rule_is_quiet_where_it_should_be(rule):
+    assert not list(rule.examine(solve(edited(rule.quiet_on))))
+
+
+def test_the_healthy_amplifier_is_healthy_and_the_worst_comes_first():
+    assert examine(solve(LANTERN)) == []
+    bad = edited(
+        {
+            "supply/reservoir/rating_volt": "350 V",
+            "chain/output/grid_leak/ohm": "1M",
+            "chain/transformer/tap_ohm": "16",
+        }
+    )
+    severities = [finding.severity for finding in examine(solve(bad))]
+    assert severities == sorted(severities, reverse=True)
+    assert severities[0] is Severity.DANGER
+
+
+def test_a_resistor_burns_at_more_than_twice_its_rating():
+    (finding,) = examine(solve(edited({"chain/output/cathode_resistor/rating_watt": "1 W"})))
+    assert finding.severity is Severity.DANGER
+    assert finding.value == pytest.approx(2.6, rel=0.05)

@@ -1,0 +1,69 @@
+"""The demo amplifiers against an independent circuit simulator running the netlist that ``spice`` prints."""
+
+import json
+
+import numpy as np
+import pytest
+
+from tests.core import simulator
+from thermionic import cli, examples
+from thermionic.blocks import solve
+from thermionic.design import dump
+
+pytestmark = simulator.needed
+VOLTAGE, GAIN_DB, SECOND = 0.005, 0.1, 0.05
+
+DESIGNS = {name: examples.example(name) for name in ("lantern", "lantern_first_drawing", "beacon")}
+
+
+def printed(design, tmp_path, capsys, *options):
+    """The netlist as the command line prints it."""
+    file = tmp_path / "design.json"
+    file.write_text(json.dumps(dump(design)))
+    assert cli.main(["spice", str(file), *options]) == 0
+    return capsys.readouterr().out
+
+
+@pytest.mark.parametrize("name", DESIGNS)
+def test_operating_point_gain_and_distortion(name, tmp_path, capsys):
+    design = DESIGNS[name]
+    ours = solve(design)
+    plots = simulator.run(printed(design, tmp_path, capsys), tmp_path)
+    op, ac, tran = (next(plot for plot in plots if word in plot[0]) for word in ("Operating", "AC", "Transient"))
+
+    theirs = dict(zip(op[1], op[2][0], strict=True))
+    for node in ours.netlist.nodes:
+        assert ours.voltage(node) == pytest.approx(theirs[f"v({node})"], rel=VOLTAGE, abs=1e-4), node
+
+    frequencies = ac[2][:, 0].real
+    speaker = np.abs(ac[2][:, ac[1].index("v(speaker)")]) / np.abs(ac[2][:, ac[1].index("v(source)")])
+    response = ours.response("speaker")
+    here = np.interp(np.log(frequencies), np.log(response.hertz), response.decibels)
+    within = (frequencies > 3) & (frequencies < 200e3)
+    np.testing.assert_allclose(here[within], 20 * np.log10(speaker[within]), atol=GAIN_DB)
+
+    time, wave = tran[2][:, 0], tran[2][:, tran[1].index("v(speaker)")]
+    found = simulator.harmonics(time, wave, 1000.0, 5)
+    point = ours.at_source
+    assert point is not None
+    assert point.power_watt == pytest.approx(np.sum(found**2) / 16, rel=0.02)
+    assert point.harmonics[0] == pytest.approx(found[1] / found[0], rel=SECOND)
+    assert point.harmonics[1] == pytest.approx(found[2] / found[0], rel=SECOND)
+
+
+@pytest.mark.parametrize("name", ["lantern", "beacon"])
+def test_supply_over_the_mains_cycle(name, tmp_path, capsys):
+    design = DESIGNS[name]
+    ours = solve(design)
+    ((_, names, data),) = simulator.run(printed(design, tmp_path, capsys, "--supply", "mains"), tmp_path)
+    time = data[:, 0]
+    for node in ("reservoir", *(section.id for section in design.supply.sections)):
+        wave = data[:, names.index(f"v({node})")]
+        mean = np.trapezoid(wave, time) / (time[-1] - time[0])
+        assert ours.voltage(node) == pytest.approx(mean, rel=VOLTAGE), node
+    reservoir = data[:, names.index("v(reservoir)")]
+    assert ours.ripple("reservoir") == pytest.approx(np.ptp(reservoir), rel=0.03)
+    winding = data[:, names.index("i(vt2)")]
+    assert ours.rectifier.peak_ampere == pytest.approx(np.abs(winding).max(), rel=0.03)
+    rms = np.sqrt(np.trapezoid(winding**2, time) / (time[-1] - time[0]))
+    assert ours.rectifier.winding_rms_ampere == pytest.approx(rms, rel=0.02)
