@@ -100,6 +100,9 @@ def environment(*, tests: bool) -> Path:
         command += ["-r", str(lock)]
     run(command, "Installing the Python packages")
     mark.write_text(state)
+    if tests:  # the application's packages are among them
+        only = locks[0].read_bytes() + sys.version.encode()
+        (folder / "installed-app").write_text(hashlib.sha256(only).hexdigest())
     return python
 
 
@@ -281,7 +284,7 @@ def settings(url: str, **extra: str) -> dict[str, str]:
         **os.environ,
         "DATABASE_URL": url,
         "BOLD_ANODE_SECRET_KEY": secret("secret-key"),
-        "BOLD_ANODE_STATIC": str(LOCAL / "static"),
+        "BOLD_ANODE_STATIC": os.environ.get("BOLD_ANODE_STATIC", str(LOCAL / "static")),
         "DJANGO_SETTINGS_MODULE": "bold_anode.settings",
         "PYTHONPATH": str(ROOT),
         # One thread a worker: the matrices are small, and two workers share two cores.

@@ -164,7 +164,7 @@ class _Pen:
                 symbol=Symbol(kind, x, y, turn),
                 label=label or (x + 15, y - 2, "start"),
                 box=(x - width / 2, y - height / 2, width, height),
-                spoken=f"{name} {designator}, {text}" + (f", {watts}" if watts else ""),
+                spoken=f"{designator} {text} {watts}".strip() + f", {name}",
                 heat=watts,
                 finding=self.severities.get(path, ""),
                 changed=self._value_differs(main),

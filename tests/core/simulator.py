@@ -1,4 +1,4 @@
-"""Running a printed netlist in an independent general-purpose circuit simulator, as it is, and reading what it found."""
+"""Running a printed netlist, as it is, in an independent general-purpose circuit simulator."""
 
 import shutil
 import subprocess

@@ -1,6 +1,6 @@
 // The drawing by pointer and key: open a part's editor beside it, step preferred values, walk from part to part.
 const chain = () => document.querySelector(".chain");
-const editor = () => document.getElementById("editor");
+const editor = () => document.querySelector(".chain .editor"); // no id: htmx would copy its inline place into the next drawing
 const parts = () => [...document.querySelectorAll(".part")];
 let opened = null;
 
@@ -11,7 +11,7 @@ function stageOf() {
 async function open(part) {
   opened = part.dataset.path;
   const query = new URLSearchParams({ path: part.dataset.path, stage: stageOf() });
-  await htmx.ajax("GET", `${chain().dataset.editor}?${query}`, { target: "#editor", swap: "innerHTML" });
+  await htmx.ajax("GET", `${chain().dataset.editor}?${query}`, { target: ".chain .editor", swap: "innerHTML" });
   const box = editor();
   if (!box) return;
   box.hidden = false;
@@ -54,7 +54,7 @@ document.addEventListener("click", (event) => {
   if (event.target.closest("[data-close]")) return close();
   const part = event.target.closest(".part");
   if (part) return void open(part);
-  if (!event.target.closest("#editor")) {
+  if (!event.target.closest(".editor")) {
     const box = editor();
     if (box) box.hidden = true;
   }
@@ -88,9 +88,8 @@ document.addEventListener("keydown", (event) => {
 });
 
 // The part that was being edited gets the focus back once the new drawing is there.
-document.body.addEventListener("htmx:beforeSwap", (event) => {
-  if (event.detail.target.id === "work" && opened && event.detail.xhr.status < 400) {
-    parts().find((part) => part.dataset.path === opened)?.focus({ preventScroll: true });
-    opened = null;
-  }
+document.body.addEventListener("htmx:afterSettle", (event) => {
+  if (event.detail.target.id !== "work" || !opened) return;
+  parts().find((part) => part.dataset.path === opened)?.focus({ preventScroll: true });
+  opened = null;
 });

@@ -1,0 +1,181 @@
+"""What a builder does, in a real browser against the real server and database."""
+
+import json
+import re
+
+from playwright.sync_api import expect
+
+from thermionic import examples
+from thermionic.blocks import solve
+from thermionic.design import changed
+from thermionic.powerup import Stage, plan
+from thermionic.powerup.faults import wrong_value
+from thermionic.values import Quantity, display
+
+RESISTOR = "chain/output/cathode_resistor"
+
+
+def own_copy(page, name="Lantern single-ended"):
+    """A duplicate to work on, so that no test meets another's changes. Opens it."""
+    card(page, name).get_by_role("button", name="Duplicate").click()
+    card(page, f"{name} (copy)").get_by_role("link", name="Open").click()
+    expect(page.locator(".drawing").first).to_be_visible()
+
+
+def card(page, name):
+    """The newest amplifier of that name in the workshop."""
+    return page.locator(".card-amp", has=page.get_by_role("link", name=name, exact=True)).first
+
+
+def volts(page, node):
+    return page.locator(f'[data-figure="{node}"]').first.text_content()
+
+
+def figure(page, name):
+    return page.locator(
+        ".stage-numbers div", has=page.locator("dt", has_text=re.compile(f"^{re.escape(name)}"))
+    ).first
+
+
+def test_from_the_drawing_to_the_wrong_reading(page):
+    own_copy(page)
+    design = examples.example("lantern")
+    amplifier = solve(design)
+    assert volts(page, "output_cathode") == display(amplifier.voltage("output_cathode"), Quantity.VOLTAGE)
+    assert volts(page, "driver_anode") == display(amplifier.voltage("driver_anode"), Quantity.VOLTAGE)
+    expect(page.locator(".findings")).to_contain_text("Nothing to say")
+    line = page.locator(".plot .dc").get_attribute("points")
+    power = figure(page, "Power as set").text_content()
+
+    page.locator(f'[data-path="{RESISTOR}"]').click()
+    page.get_by_label("Resistance", exact=True).fill("560R")
+    page.keyboard.press("Enter")
+    expect(page.locator(".findings")).to_contain_text("2A3 anode runs too hot")
+    after = solve(changed(design, f"{RESISTOR}/ohm", "560"))
+    assert volts(page, "output_cathode") == display(after.voltage("output_cathode"), Quantity.VOLTAGE)
+    assert page.locator(".plot .dc").get_attribute("points") != line
+    assert figure(page, "Power as set").text_content() != power
+    expect(figure(page, "Power as set")).to_contain_text(
+        "was " + display(amplifier.at_source.power_watt, Quantity.POWER)
+    )
+    expect(figure(page, "Distortion there")).to_contain_text(f"{after.at_source.distortion:.2%}")
+    expect(page.locator(f'[data-path="{RESISTOR}"]')).to_be_focused()
+    expect(page.locator('.strip [class="changed"]', has_text="Output")).to_be_visible()
+
+    page.locator(".finding", has_text="too hot").get_by_role("button").click()
+    expect(page.locator(".findings")).to_contain_text("Nothing to say")
+    page.keyboard.press("Control+z")
+    expect(page.locator(".findings")).to_contain_text("2A3 anode runs too hot")
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator(".findings")).to_contain_text("Nothing to say")
+    assert volts(page, "output_cathode") == display(amplifier.voltage("output_cathode"), Quantity.VOLTAGE)
+
+    page.get_by_role("link", name="Power-up").click()
+    page.get_by_role("link", name="All tubes in").click()
+    expect(page.locator(".caution")).to_contain_text("never drive the output transformer unloaded")
+    page.get_by_label("Mains at the wall").fill("229")
+    page.get_by_role("button", name="Start readings").click()
+    expect(page.locator(".conditions")).to_contain_text("229 V mains")
+    the_plan = plan(design, Stage.ALL_TUBES, 229.0)
+    measured = the_plan.solve(wrong_value(the_plan, "R5", 22e3).netlist)
+    page.locator("input.reading").first.focus()
+    for value in measured:
+        page.keyboard.type(f"{value:.4g}")
+        page.keyboard.press("Enter")
+    row = page.locator("#row-driver_anode")
+    expect(row).to_have_class(re.compile("wrong"))
+    expect(page.locator("#row-reservoir")).to_have_class(re.compile("good"))
+    expect(page.locator("#reasons li").first).to_contain_text(re.compile(r"R5 is about \d+k where it should be 100k"))
+
+    page.reload()
+    expect(page.locator("#reasons li").first).to_contain_text("R5 is about")
+    expect(page.locator("#row-driver_anode input")).to_have_value(re.compile(r"\d"))
+
+
+def test_bad_values_are_said_and_change_nothing(page):
+    own_copy(page)
+    before = volts(page, "output_cathode")
+    page.locator(f'[data-path="{RESISTOR}"]').click()
+    page.get_by_label("Resistance", exact=True).fill("9x10")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("“9x10” is not a resistance. Write it like 4k7, in Ω.")
+    expect(page.get_by_label("Resistance", exact=True)).to_have_value("9x10")
+    assert volts(page, "output_cathode") == before
+    page.keyboard.press("Escape")
+    expect(page.locator(f'[data-path="{RESISTOR}"]')).to_be_focused()
+
+
+def test_the_drawing_by_keyboard_alone(page):
+    own_copy(page)
+    page.locator(".part").first.focus()
+    for _ in range(30):
+        if page.evaluate("document.activeElement.dataset.path") == RESISTOR:
+            break
+        page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowUp")
+    part = page.locator(f'[data-path="{RESISTOR}"]')
+    expect(part).to_contain_text("1k")
+    expect(part).to_be_focused()
+    page.keyboard.press("ArrowDown")
+    expect(part).to_contain_text("910")
+    page.keyboard.press("Enter")
+    expect(page.get_by_label("Resistance", exact=True)).to_be_focused()
+    page.keyboard.type("1k2")
+    page.keyboard.press("Enter")
+    expect(part).to_contain_text("1k2")
+    page.keyboard.press("Control+z")
+    expect(part).to_contain_text("910")
+    page.keyboard.press("Control+y")
+    expect(part).to_contain_text("1k2")
+
+
+def test_tubes_taps_and_optional_parts_from_the_drawing(page):
+    own_copy(page)
+    page.locator('[data-path="chain/transformer"]').click()
+    page.get_by_label("Tap in use").select_option("16")
+    expect(page.locator(".findings")).to_contain_text("wrong tap")
+    page.locator('[data-path="chain/driver"]').click()
+    page.get_by_label("Tube", exact=True).select_option("ECC83")
+    expect(page.locator(".strip")).to_contain_text("ECC83")
+    expect(page.locator(".stage-numbers")).to_contain_text("2A3")
+    page.locator('[data-path="chain/driver/cathode_bypass"]').click()
+    page.get_by_role("button", name="Take it out").click()
+    expect(page.locator('[data-path="chain/driver/cathode_bypass"]')).to_have_count(0)
+    page.locator('[data-path="chain/driver"]').click()
+    page.get_by_role("button", name="Fit a cathode bypass").click()
+    expect(page.locator('[data-path="chain/driver/cathode_bypass"]')).to_have_count(1)
+    page.locator(".strip").get_by_role("link", name="Driver").click()
+    expect(page.locator(".stage-numbers")).to_contain_text("Driver ECC83")
+
+
+def test_the_brief_weighs_what_is_asked_against_what_is_given(page):
+    own_copy(page)
+    page.get_by_role("link", name="Brief").click()
+    power = page.locator(".comparison", has_text="Power each channel")
+    expect(power).to_have_class(re.compile("enough"))
+    page.get_by_label("Sensitivity").fill("84")
+    page.keyboard.press("Enter")
+    expect(power).to_have_class(re.compile("short"))
+    page.get_by_label("Mains voltage").fill("250")
+    page.keyboard.press("Tab")
+    expect(page.locator(".strip .rail", has_text="reservoir")).to_have_class(re.compile("changed"))
+
+
+def test_a_file_goes_out_and_comes_back_and_a_deletion_is_undone(page, tmp_path):
+    flawed = card(page, "Lantern, as first drawn")
+    expect(flawed).to_contain_text("danger: C4 is over its voltage")
+    with page.expect_download() as download:
+        flawed.get_by_role("link", name="Export").click()
+    raw = json.loads(download.value.path().read_text())
+    raw["name"] = "Came back"
+    file = tmp_path / "back.json"
+    file.write_text(json.dumps(raw))
+    page.set_input_files("#file", file)
+    page.get_by_role("button", name="Import").click()
+    expect(page.get_by_role("heading", name="Came back")).to_be_visible()
+    page.get_by_role("link", name="Bold Anode").click()
+    page.get_by_role("button", name="Delete Came back").click()
+    expect(page.locator(".card-amp", has_text="Came back")).to_have_count(0)
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator(".card-amp", has_text="Came back")).to_have_count(1)
+    page.get_by_role("button", name="Delete Came back").click()

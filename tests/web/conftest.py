@@ -1,0 +1,33 @@
+"""A workshop in the database, and a client signed in to it."""
+
+import pytest
+
+from bold_anode.amps.operations import create_project
+from thermionic import examples
+
+
+@pytest.fixture(autouse=True)
+def _web(db, plain_static, settings):
+    """Every test here uses the database and renders pages; passwords need not be slow to guess."""
+    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
+
+
+@pytest.fixture
+def owner(django_user_model):
+    return django_user_model.objects.create_user("ada", password="a-long-password")
+
+
+@pytest.fixture
+def stranger(django_user_model):
+    return django_user_model.objects.create_user("eve", password="a-long-password")
+
+
+@pytest.fixture
+def project(owner):
+    return create_project(owner, examples.example("lantern"))
+
+
+@pytest.fixture
+def bench(client, owner):
+    client.force_login(owner)
+    return client

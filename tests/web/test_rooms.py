@@ -1,0 +1,91 @@
+"""The rooms as pages and as fragments."""
+
+import re
+
+import pytest
+from django.urls import reverse
+
+from bold_anode.amps.operations import create_project
+from thermionic import examples
+from thermionic.blocks import solve
+from thermionic.design import changed, dump
+from thermionic.values import Quantity, display
+
+HTMX = {"HTTP_HX_REQUEST": "true"}
+
+
+@pytest.mark.parametrize("slug", ["brief", "chain", "power-up"])
+@pytest.mark.parametrize("name", ["lantern", "lantern_first_drawing", "beacon"])
+def test_every_room_draws_every_example(bench, owner, slug, name):
+    project = create_project(owner, examples.example(name))
+    response = bench.get(reverse("room", args=[project.pk, slug]))
+    assert response.status_code == 200
+    policy = response["Content-Security-Policy"]
+    assert "default-src 'self'" in policy
+    assert "unsafe" not in policy
+    text = response.content.decode()
+    assert not re.search(r"<[^>]+\s(style|on[a-z]+)=", text)
+    assert not re.search(r"<script(?![^>]*\ssrc=)", text)
+    fragment = bench.get(reverse("room", args=[project.pk, slug]), **HTMX).content.decode()
+    assert "<html" not in fragment
+    for part in ("strip", "findings", "project-bar"):
+        assert re.search(rf'id="{part}"[^>]*hx-swap-oob="true"', fragment)
+
+
+def test_the_drawing_shows_the_solved_voltages_and_marks_what_changed(bench, project):
+    page = bench.get(reverse("room", args=[project.pk, "chain"])).content.decode()
+    amplifier = solve(examples.example("lantern"))
+    for node in ("driver_anode", "output_cathode", "output_anode"):
+        shown = re.search(rf'data-figure="{node}"[^>]*>([^<]+)<', page).group(1)
+        assert shown == display(amplifier.voltage(node), Quantity.VOLTAGE)
+    assert "changed" not in re.search(r'<text class="[^"]*" data-figure="output_cathode"', page).group(0)
+    path = "chain/output/cathode_resistor/ohm"
+    fragment = bench.post(
+        reverse("change", args=[project.pk, "chain"]), {"path": path, "value": "560"}, **HTMX
+    ).content.decode()
+    after = solve(changed(amplifier.design, path, "560"))
+    shown = re.search(r'<text class="([^"]*)" data-figure="output_cathode"[^>]*>([^<]+)<', fragment)
+    assert "changed" in shown.group(1)
+    assert shown.group(2) == display(after.voltage("output_cathode"), Quantity.VOLTAGE)
+    assert "2A3 anode runs too hot" in fragment
+    assert "was 53.4 mA" in fragment
+
+
+@pytest.mark.parametrize(
+    "path",
+    ["supply", "supply/reservoir", "supply/bleeder", "supply/sections/ht1/resistor", "chain/input", "chain/volume",
+     "chain/driver", "chain/driver/anode_load", "chain/output/coupling", "chain/transformer", "chain/speaker"],
+)  # fmt: skip
+def test_every_part_on_the_drawing_opens_its_editor(bench, project, path):
+    page = bench.get(reverse("room", args=[project.pk, "chain"])).content.decode()
+    assert f'data-path="{path}"' in page
+    editor = bench.get(reverse("chain-part", args=[project.pk]), {"path": path})
+    assert editor.status_code == 200
+    assert editor.content.decode().count('name="value"') >= 1
+
+
+def test_an_editor_for_nothing_is_refused(bench, project):
+    response = bench.get(reverse("chain-part", args=[project.pk]), {"path": "chain/nobody"})
+    assert response.status_code == 422
+
+
+def test_a_single_channel_design_draws_too(bench, owner):
+    design = changed(examples.example("beacon"), "channels", "1")
+    raw = dump(design)
+    assert raw["channels"] == 1
+    project = create_project(owner, design)
+    for slug in ("brief", "chain", "power-up"):
+        assert bench.get(reverse("room", args=[project.pk, slug])).status_code == 200
+
+
+def test_signing_up_and_in(client, django_user_model, settings):
+    settings.DEMO_MODE = True
+    assert "saltmarsh" in client.get(reverse("sign-in")).content.decode()
+    settings.DEMO_MODE = False
+    assert "saltmarsh" not in client.get(reverse("sign-in")).content.decode()
+    bad = client.post(reverse("sign-in"), {"username": "x", "password": "y"})
+    assert "do not go together" in bad.content.decode()
+    values = {"username": "nora", "password1": "long-enough-9", "password2": "long-enough-9"}
+    assert client.post(reverse("sign-up"), values).url == reverse("workshop")
+    assert django_user_model.objects.filter(username="nora").exists()
+    assert "Nothing on the bench yet" in client.get(reverse("workshop")).content.decode()
