@@ -86,6 +86,7 @@ TEMPLATES = [
     }
 ]
 
+SESSION_ENGINE = "django.contrib.sessions.backends.cached_db"
 LOGIN_URL = "sign-in"
 LOGIN_REDIRECT_URL = "workshop"
 LOGOUT_REDIRECT_URL = "sign-in"

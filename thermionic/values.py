@@ -155,7 +155,7 @@ def _plain(value: float, digits: int) -> str:
 
 def _scaled(value: float, digits: int, lowest: int = -12) -> tuple[str, str]:
     """Engineering notation: the number as text and its multiplier."""
-    if value == 0:
+    if abs(value) < 1e-15:  # below any unit that is written: the dust of a numerical solution
         return "0", ""
     # Round first, so that 999.9999 becomes 1k and not 1000.
     rounded = float(f"{value:.{digits - 1}e}")

@@ -48,6 +48,10 @@ class Project(models.Model):
         """Whether there is a revision to go back to."""
         return self.current is not None and self.current.parent_id is not None
 
+    def can_redo(self) -> bool:
+        """Whether there is a revision to go forward to."""
+        return self.revisions.filter(parent=self.current).exists()
+
     def next_revision(self) -> Revision | None:
         """The revision that redo would go to: the latest made from the current one."""
         return self.revisions.filter(parent=self.current).order_by("-number").first()

@@ -22,8 +22,8 @@ class Stale(ThermionicError):
 
 def _owned(user: Any, project_id: int, *, deleted: bool = False) -> Project:
     """The user's project, its row locked until the transaction ends. Raises Http404 for anybody else's."""
-    rows = Project.objects.select_for_update().filter(owner=user, pk=project_id, deleted_at__isnull=not deleted)
-    project = rows.first()
+    rows = Project.objects.select_for_update(of=("self",)).select_related("current", "previous")
+    project = rows.filter(owner=user, pk=project_id, deleted_at__isnull=not deleted).first()
     if project is None:
         raise Http404
     return project

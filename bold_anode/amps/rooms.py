@@ -88,7 +88,7 @@ def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse
         "findings": now.findings,
         "new_findings": {f.key for f in now.findings} - {f.key for f in before.findings} if before else set(),
         "can_undo": project.can_undo(),
-        "can_redo": project.next_revision() is not None,
+        "can_redo": project.can_redo(),
     }
     response = render(request, template, context)
     response["Vary"] = "HX-Request"

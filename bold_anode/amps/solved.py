@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cached_property
+from threading import Lock
 
 from bold_anode.amps.models import Revision, hash_of
 from thermionic import findings
@@ -27,28 +28,32 @@ class Solved:
 
 
 _kept: OrderedDict[str, Solved] = OrderedDict()
+_lock = Lock()
+
+
+def _recall(key: str) -> Solved | None:
+    with _lock:
+        found = _kept.get(key)
+        if found is not None:
+            _kept.move_to_end(key)
+        return found
 
 
 def solved_design(design: Design, near: Solved | None = None) -> Solved:
     """The solution of a design; ``near`` is one of a similar design to start from. Raises ThermionicError."""
     key = hash_of(design)
-    found = _kept.get(key)
+    found = _recall(key)
     if found is None:
         found = Solved(solve(design, near.amplifier if near else None))
         # The findings need the periodic solution; a design that has none is refused here, before it is stored.
         _ = found.findings
-        _kept[key] = found
-        while len(_kept) > KEPT:
-            _kept.popitem(last=False)
-    else:
-        _kept.move_to_end(key)
+        with _lock:
+            _kept[key] = found
+            while len(_kept) > KEPT:
+                _kept.popitem(last=False)
     return found
 
 
 def solved(revision: Revision) -> Solved:
     """The solution of a stored revision. Raises ThermionicError."""
-    found = _kept.get(revision.document_hash)
-    if found is not None:
-        _kept.move_to_end(revision.document_hash)
-        return found
-    return solved_design(revision.design)
+    return _recall(revision.document_hash) or solved_design(revision.design)

@@ -175,4 +175,4 @@ def _redrawn(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
     """The room after a change: its fragment for htmx, else the page afresh."""
     if not request.htmx:
         return redirect("room", project.pk, slug)
-    return draw_room(request, owned(request, project.pk), slug)
+    return draw_room(request, project, slug)

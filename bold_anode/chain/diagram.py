@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
+from django.utils.safestring import mark_safe
 
 from thermionic.blocks import AnodeDiagram
 from thermionic.values import Quantity, display
@@ -19,15 +20,15 @@ class Curve:
 
     points: str
     label: str = ""
-    x: float = 0.0
-    y: float = 0.0
+    x: str = ""
+    y: str = ""
 
 
 @dataclass(frozen=True)
 class Tick:
     """A tick: where along its axis, and what is written there."""
 
-    at: float
+    at: str
     text: str
 
 
@@ -41,12 +42,17 @@ class Plot:
     dc_line: str
     ac_line: str
     limit: str
-    volt_limit: float | None
+    volt_limit: str
     swing: str
-    point: tuple[float, float]
+    point: tuple[str, str]
+    grid: str
     volts: tuple[Tick, ...]
     milliamperes: tuple[Tick, ...]
     swing_text: str
+
+
+def _px(value: float) -> str:
+    return mark_safe(f"{value:.1f}")
 
 
 def plot(diagram: AnodeDiagram) -> Plot:
@@ -59,21 +65,28 @@ def plot(diagram: AnodeDiagram) -> Plot:
         return TOP + HEIGHT * (1 - ampere / diagram.most_ampere)
 
     def path(points: Iterable[tuple[float, float]]) -> str:
-        return " ".join(f"{x(v):.1f},{y(i):.1f}" for v, i in points)
+        return mark_safe(" ".join([f"{x(v):.1f},{y(i):.1f}" for v, i in points]))
 
     curves = []
     for grid_volt, current in diagram.curves:
         inside = current <= diagram.most_ampere
-        volts, amperes = diagram.volts[inside], current[inside]
-        if len(volts) < 2:
+        at, currents = diagram.volts[inside], current[inside]
+        if len(at) < 2:
             continue
         label = f"{grid_volt:g}" if grid_volt else "0 V"
         curves.append(
-            Curve(path(zip(volts, amperes, strict=True)), label, x(volts[-1]) + 3, max(y(amperes[-1]) + 4, TOP + 10))
+            Curve(
+                path(zip(at.tolist(), currents.tolist(), strict=True)),
+                label,
+                _px(x(at[-1]) + 3),
+                _px(max(y(currents[-1]) + 4, TOP + 10)),
+            )
         )
     least = diagram.limit_watt / diagram.most_ampere
     limit_volts = np.linspace(max(least, diagram.most_volt / 200), diagram.most_volt, 60)
-    limit = path((v, diagram.limit_watt / v) for v in limit_volts) if least < diagram.most_volt else ""
+    limit = path((v, diagram.limit_watt / v) for v in limit_volts.tolist()) if least < diagram.most_volt else ""
+    volts = tuple(Tick(_px(x(v)), f"{v:g}") for v in _round_steps(diagram.most_volt))
+    amperes = tuple(Tick(_px(y(i)), f"{i * 1e3:g}") for i in _round_steps(diagram.most_ampere))
     return Plot(
         sheet=(LEFT + WIDTH + 40, TOP + HEIGHT + 40),
         frame=(LEFT, TOP, WIDTH, HEIGHT),
@@ -81,11 +94,15 @@ def plot(diagram: AnodeDiagram) -> Plot:
         dc_line=path(diagram.dc_line),
         ac_line=path(diagram.ac_line),
         limit=limit,
-        volt_limit=x(diagram.limit_volt) if diagram.limit_volt < diagram.most_volt else None,
-        swing=path(diagram.swing),
-        point=(x(diagram.operating_point[0]), y(diagram.operating_point[1])),
-        volts=tuple(Tick(x(v), f"{v:g}") for v in _round_steps(diagram.most_volt)),
-        milliamperes=tuple(Tick(y(i), f"{i * 1e3:g}") for i in _round_steps(diagram.most_ampere)),
+        volt_limit=_px(x(diagram.limit_volt)) if diagram.limit_volt < diagram.most_volt else "",
+        swing=path(diagram.swing.tolist()),
+        point=(_px(x(diagram.operating_point[0])), _px(y(diagram.operating_point[1]))),
+        grid="".join(
+            [f"M{tick.at} {TOP:g}v{HEIGHT:g}" for tick in volts]
+            + [f"M{LEFT:g} {tick.at}h{WIDTH:g}" for tick in amperes]
+        ),
+        volts=volts,
+        milliamperes=amperes,
         swing_text=f"swing at {display(diagram.swing_watt, Quantity.POWER)} out",
     )
 

@@ -10,6 +10,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+from django.utils.safestring import SafeString, mark_safe
+
 from thermionic.blocks import SolvedAmplifier
 from thermionic.design import (
     Capacitor,
@@ -31,19 +33,32 @@ RAIL, LOAD, ANODE, SIGNAL, CATHODE, BIAS, EARTH = 34, 76, 116, 166, 212, 250, 29
 SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH = 44, 92, 140
 
 
+def _geometry(text: str) -> SafeString:
+    """Geometry as it goes into the SVG: made of numbers and our own words here, so nothing is left to escape."""
+    return mark_safe(text)
+
+
+def _px(value: float) -> SafeString:
+    """A coordinate as it goes into the SVG."""
+    return _geometry(f"{value:g}")
+
+
+def _place(x: float, y: float, turn: int = 0) -> SafeString:
+    """The transform that puts and turns a symbol."""
+    return _geometry(f"translate({x:g} {y:g})" + (f" rotate({turn})" if turn else ""))
+
+
 @dataclass(frozen=True)
 class Symbol:
-    """One symbol. ``kind`` names the <symbol>; it is centred at x, y and turned by ``turn`` degrees."""
+    """One symbol. ``kind`` names what is drawn, ``place`` is the transform that puts and turns it."""
 
     kind: str
-    x: float
-    y: float
-    turn: int = 0
+    place: str
 
 
 @dataclass(frozen=True)
 class PartMark:
-    """A part that can be selected: its symbol, its designator and value with where they are written, and the box
+    """A part that can be selected: its symbol, its designator and value with where they are written, and the outline
     that is the target for pointer and keyboard. ``path`` is the part's in the design, ``main`` the value that the
     arrow keys step ("" if none). ``heat`` is what it dissipates, written beside it where that matters."""
 
@@ -52,25 +67,25 @@ class PartMark:
     designator: str
     text: str
     symbol: Symbol
-    label: tuple[float, float, str]
-    box: tuple[float, float, float, float]
+    label: str
+    anchor: str
+    outline: str
     spoken: str
     heat: str = ""
-    finding: str = ""
-    changed: bool = False
+    marks: str = ""
 
 
 @dataclass(frozen=True)
 class Reading:
-    """A solved figure beside its node. ``kind`` is ht, bias, signal or heat; ``key`` names it between revisions."""
+    """A solved figure beside its node. ``kind`` is ht, bias, signal or heat; ``changed`` follows if it differs from
+    before. ``key`` names it between revisions."""
 
     key: str
-    x: float
-    y: float
+    x: str
+    y: str
     anchor: str
     text: str
     kind: str
-    changed: bool = False
 
 
 @dataclass
@@ -82,10 +97,21 @@ class Drawing:
     parts: list[PartMark] = field(default_factory=list)
     symbols: list[Symbol] = field(default_factory=list)
     wires: list[str] = field(default_factory=list)
-    dots: list[tuple[float, float]] = field(default_factory=list)
+    dots: list[str] = field(default_factory=list)
     readings: list[Reading] = field(default_factory=list)
+
+    @property
+    def wiring(self) -> SafeString:
+        """All wires as one path."""
+        return _geometry("".join(self.wires))
+
+    @property
+    def joints(self) -> SafeString:
+        """All joints as one path."""
+        return _geometry("".join(self.dots))
+
     # id, tube, left edge and width of each stage
-    stages: list[tuple[str, str, float, float]] = field(default_factory=list)
+    stages: list[tuple[str, str, str, str]] = field(default_factory=list)
 
 
 class _Pen:
@@ -102,22 +128,28 @@ class _Pen:
 
     def wire(self, *points: tuple[float, float]) -> None:
         """A wire through the points."""
-        self.sheet.wires.append(" ".join(f"{x:g},{y:g}" for x, y in points))
+        self.sheet.wires.append("M" + "L".join(f"{x:g} {y:g}" for x, y in points))
 
     def dot(self, x: float, y: float) -> None:
         """A joint."""
-        self.sheet.dots.append((x, y))
+        self.sheet.dots.append(f"M{x - 3:g} {y:g}a3 3 0 1 0 6 0a3 3 0 1 0 -6 0")
+
+    def symbol(self, kind: str, x: float, y: float) -> None:
+        """A symbol that cannot be selected."""
+        self.sheet.symbols.append(Symbol(kind, _place(x, y)))
 
     def earth(self, x: float, y: float) -> None:
         """A connection to signal earth."""
-        self.sheet.symbols.append(Symbol("earth", x, y))
+        self.symbol("earth", x, y)
 
     def figure(
         self, key: str, x: float, y: float, kind: str, value: Callable[[SolvedAmplifier], str], anchor: str = "start"
     ) -> None:
         """A solved figure, marked if it differs from before."""
         text = value(self.amplifier)
-        self.sheet.readings.append(Reading(key, x, y, anchor, text, kind, self._differs(value, text)))
+        self.sheet.readings.append(
+            Reading(key, _px(x), _px(y), anchor, text, kind + (" changed" if self._differs(value, text) else ""))
+        )
 
     def volts(self, node: str, x: float, y: float, kind: str = "ht", anchor: str = "start") -> None:
         """A node's voltage beside it."""
@@ -150,6 +182,7 @@ class _Pen:
         """A part that can be selected, with its label to the right unless told otherwise."""
         designator = self.amplifier.compiled.designator(path) if designator is None else designator
         width, height = size if not turn else (size[1], size[0])
+        at = label or (x + 15, y - 2, "start")
         watts = ""
         if heat:
             dissipation = self.amplifier.part(path).dissipation
@@ -161,15 +194,20 @@ class _Pen:
                 main=main,
                 designator=designator,
                 text=text,
-                symbol=Symbol(kind, x, y, turn),
-                label=label or (x + 15, y - 2, "start"),
-                box=(x - width / 2, y - height / 2, width, height),
+                symbol=Symbol(kind, _place(x, y, turn)),
+                label=_place(at[0], at[1]),
+                anchor=at[2],
+                outline=_geometry(f"M{x - width / 2:g} {y - height / 2:g}h{width:g}v{height:g}h{-width:g}z"),
                 spoken=f"{designator} {text} {watts}".strip() + f", {name}",
                 heat=watts,
-                finding=self.severities.get(path, ""),
-                changed=self._value_differs(main),
+                marks=self._marks(path, main),
             )
         )
+
+    def _marks(self, path: str, main: str) -> str:
+        """The classes of a part: the severity of the worst finding about it, and whether it changed."""
+        severity = self.severities.get(path)
+        return (f" finding-{severity}" if severity else "") + (" changed" if self._value_differs(main) else "")
 
     def _value_differs(self, main: str) -> bool:
         """Whether the value at a path is not what it was before."""
@@ -289,13 +327,13 @@ def _stage(
                       polarised=True, label=(tube + 50, BIAS - 2, "start"))  # fmt: skip
         pen.wire((tube + 34, BIAS + 6), (tube + 34, EARTH))
         pen.earth(tube + 34, EARTH)
-    pen.sheet.stages.append((stage.id, stage.tube, start, tube + 92 - start))
+    pen.sheet.stages.append((stage.id, stage.tube, _px(start), _px(tube + 92 - start)))
     return tube, tube - start
 
 
 def _rail(pen: _Pen, section: str, x: float, y: float) -> None:
     """The flag of the supply section that something hangs on."""
-    pen.sheet.symbols.append(Symbol("rail", x, y))
+    pen.symbol("rail", x, y)
     pen.figure(f"{section}@{x:g}", x + 10, y - 8, "ht",
                lambda amp: f"{section} {display(amp.voltage(section), Quantity.VOLTAGE)}", "start")  # fmt: skip
 
@@ -382,7 +420,7 @@ def supply_drawing(amplifier: SolvedAmplifier, before: SolvedAmplifier | None, s
              main="supply/winding_volt", label=(4, middle + 52, "start"), size=(52, 70))  # fmt: skip
     pen.wire((58, middle - 33), (58, top + 6), (110, top + 6), (110, middle - 26))
     pen.wire((58, middle + 33), (58, earth), (110, earth), (110, middle + 26))
-    pen.sheet.symbols.append(Symbol("bridge", 110, middle))
+    pen.symbol("bridge", 110, middle)
     pen.wire((84, middle), (76, middle), (76, earth + 18))
     pen.earth(76, earth + 18)
     x = 190.0
@@ -403,11 +441,13 @@ def supply_drawing(amplifier: SolvedAmplifier, before: SolvedAmplifier | None, s
         pen.earth(x, earth)
     for section in supply.sections:
         path = f"supply/sections/{section.id}"
-        pen.wire((x, top), (x + 36, top))
-        pen.resistor(f"{path}/resistor", section.resistor, x + 58, top, "series resistor", turn=90,
-                     label=(x + 40, top + 28, "start"))  # fmt: skip
-        end = x + 118
-        pen.wire((x + 80, top), (end, top), (end, middle - 6))
+        pen.wire((x, top), (x + 72, top))
+        pen.resistor(
+            f"{path}/resistor", section.resistor, x + 94, top, "series resistor",
+            turn=90, label=(x + 76, top + 28, "start"),
+        )  # fmt: skip
+        end = x + 150
+        pen.wire((x + 116, top), (end, top), (end, middle - 6))
         pen.dot(end, top)
         pen.capacitor(f"{path}/capacitor", section.capacitor, end, middle, "smoothing capacitor", polarised=True)
         pen.wire((end, middle + 6), (end, earth))

@@ -57,7 +57,7 @@ def test_kirchhoff_and_energy_hold_in_any_amplifier(choice):
     assert max(map(abs, total.values())) < 1e-8
     # What the sources deliver is what all parts dissipate: the sum over everything is nothing.
     assert sum(part.dissipation for part in point.parts.values()) == pytest.approx(0, abs=1e-5)
-    assert state.rectifier.mean_volt == pytest.approx(point.voltage("reservoir"), rel=1e-6)
+    assert state.rectifier.mean_volt == pytest.approx(point.voltage("reservoir"), rel=1e-5)
     assert state.rectifier.mean_volt < state.rectifier.winding.peak_volt
     drawn = -point.terminal_currents["T2"][0]
     assert state.rectifier.mean_ampere == pytest.approx(drawn, rel=1e-4, abs=1e-7)
@@ -76,8 +76,8 @@ def test_a_feed_stands_for_a_second_channel_exactly():
     written_out = solve_circuit(Netlist("both channels", (*channel, *copy, *supply)))
     folded = solve_circuit(two)
     for node in two.nodes:
-        assert folded.at.voltage(node) == pytest.approx(written_out.at.voltage(node), rel=1e-6, abs=1e-6)
-    assert folded.rectifier.mean_ampere == pytest.approx(written_out.rectifier.mean_ampere, rel=1e-6)
+        assert folded.at.voltage(node) == pytest.approx(written_out.at.voltage(node), rel=1e-5, abs=1e-6)
+    assert folded.rectifier.mean_ampere == pytest.approx(written_out.rectifier.mean_ampere, rel=1e-5)
 
 
 def test_a_filter_has_its_textbook_corners():

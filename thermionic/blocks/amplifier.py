@@ -23,9 +23,9 @@ from thermionic.errors import NoSolution
 
 REFERENCE_HERTZ = 1000.0
 FULL_DISTORTION = 0.05
-_RESPONSE_HERTZ = np.logspace(np.log10(2.0), np.log10(500e3), 109)
+_RESPONSE_HERTZ = np.logspace(np.log10(2.0), np.log10(500e3), 73)
 # The drive levels at which power and distortion are solved, as shares of the output grid's idle bias.
-_SWEEP = np.array([0.05, 0.3, 0.5, 0.7, 0.85, 1.0, 1.15, 1.35])
+_SWEEP = np.array([0.05, 0.35, 0.6, 0.8, 0.95, 1.1, 1.35])
 _OVERDRIVE = 2.0
 
 
@@ -54,11 +54,20 @@ class DrivenPoint:
 
 
 @dataclass(frozen=True, eq=False)
+class _Near:
+    """What a similar amplifier's solution lends to the next as a first guess."""
+
+    without_tubes: CircuitState | None = None
+    drive: Drive | None = None
+
+
+@dataclass(frozen=True, eq=False)
 class SolvedAmplifier:
     """A compiled design with its operating point; everything else is solved when first asked for."""
 
     compiled: Compiled
     state: CircuitState
+    near: _Near = _Near()
 
     @property
     def design(self) -> Design:
@@ -114,7 +123,8 @@ class SolvedAmplifier:
     @cached_property
     def without_tubes(self) -> CircuitState:
         """The same supply on the same mains with every tube pulled."""
-        return solve_circuit(self.netlist.without(lambda part: isinstance(part.device, Triode)))
+        pulled = self.netlist.without(lambda part: isinstance(part.device, Triode))
+        return solve_circuit(pulled, self.near.without_tubes)
 
     @cached_property
     def small_signal(self) -> SmallSignal:
@@ -174,7 +184,7 @@ class SolvedAmplifier:
         levels = _SWEEP * full
         if 0.0 < 1.0 <= _OVERDRIVE * full:
             levels = np.sort(np.append(levels, 1.0))
-        return drive(self.state.at, REFERENCE_HERTZ, levels)
+        return drive(self.state.at, REFERENCE_HERTZ, levels, self.near.drive)
 
     @cached_property
     def sweep(self) -> tuple[DrivenPoint, ...]:
@@ -238,4 +248,8 @@ def solve(design: Design, near: SolvedAmplifier | None = None) -> SolvedAmplifie
     Raises UnknownTube, NoSolution.
     """
     compiled = compile_design(design)
-    return SolvedAmplifier(compiled, solve_circuit(compiled.netlist, near.state if near else None))
+    if near is None:
+        return SolvedAmplifier(compiled, solve_circuit(compiled.netlist))
+    known = vars(near)  # only what it has been asked for already
+    lent = _Near(known.get("without_tubes"), known.get("drive"))
+    return SolvedAmplifier(compiled, solve_circuit(compiled.netlist, near.state), lent)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -66,6 +67,7 @@ def _tube(amplifier: SolvedAmplifier, stage_id: str) -> tuple[Triode, tuple[str,
     return part.device, part.nodes, place.ports.start
 
 
+@lru_cache(maxsize=64)  # the amplifier before a change is asked again beside the one after it
 def stage_numbers(amplifier: SolvedAmplifier, stage_id: str) -> StageNumbers:
     """The numbers of the stage with that id. Raises KeyError, NoSolution."""
     design = amplifier.design
@@ -117,14 +119,14 @@ def anode_diagram(amplifier: SolvedAmplifier, stage_id: str) -> AnodeDiagram:
 
     row = _shown_row(amplifier)
     drive = amplifier.drive
-    wave = {node: waveform(drive.phasors(node)[row], 128) for node in (anode, grid, cathode)}
+    wave = {node: waveform(drive.phasors(node)[row], 64) for node in (anode, grid, cathode)}
     v = np.stack([wave[grid] - wave[cathode], wave[anode] - wave[cathode]], axis=-1)
     swing = np.stack([v[:, 1], triode.currents(v)[0][:, 1]], axis=-1)
 
     ac_end, dc_end = volt + ac * ampere, volt + dc * ampere
     most_volt = _round_up(1.1 * max(ac_end if ac_end < 3 * volt else 2 * volt, swing[:, 0].max(), volt))
     most_ampere = _round_up(1.15 * max(float(swing[:, 1].max()), 2.0 * ampere))
-    volts = np.linspace(0.0, most_volt, 81)
+    volts = np.linspace(0.0, most_volt, 49)
     bias = amplifier.voltage(grid) - amplifier.voltage(cathode)
     curves = []
     for grid_volt in _grid_steps(2.2 * min(bias, -0.5)):

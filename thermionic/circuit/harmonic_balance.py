@@ -23,7 +23,7 @@ ComplexArray = NDArray[np.complex128]
 PortCurrents = Callable[[Array, Array], tuple[Array, Array]]
 
 _ITERATIONS = 80
-_RELATIVE = 1e-6  # of the last step; Newton converges quadratically, so the error left is far smaller
+_RELATIVE = 2e-5  # of the last step; Newton converges quadratically, so the error left is far smaller
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,6 +61,20 @@ def _to_real(phasors: ComplexArray) -> Array:
     return np.concatenate([phasors.real, phasors[..., 1:].imag], axis=-1)
 
 
+def _real_operator(impedance: ComplexArray) -> Array:
+    """Z of every harmonic (harmonics + 1, ports, ports) as one real matrix over the real unknowns, port by port."""
+    count, ports, _ = impedance.shape
+    width = 2 * count - 1
+    operator = np.zeros((ports, width, ports, width))
+    k = np.arange(count)
+    operator[:, k, :, k] = impedance.real
+    re, im = k[1:], k[1:] + count - 1
+    operator[:, re, :, im] = -impedance.imag[1:]
+    operator[:, im, :, re] = impedance.imag[1:]
+    operator[:, im, :, im] = impedance.real[1:]
+    return operator.reshape(ports * width, ports * width)
+
+
 def _to_phasors(real: Array) -> ComplexArray:
     half = (real.shape[-1] + 1) // 2
     phasors = real[..., :half].astype(complex)
@@ -89,64 +103,56 @@ def balance(
     harmonics = count - 1
     phase, synthesis, analysis = _transforms(harmonics, samples)
     width = 2 * harmonics + 1
-    source = _to_real(open_volts)
-    real, imaginary = impedance.real, impedance.imag[1:]
-
-    def through_impedance(rows: Array) -> Array:
-        """Z applied to (levels, ports, 2H+1, columns) in the real representation."""
-        re, im = rows[:, :, : harmonics + 1], rows[:, :, harmonics + 1 :]
-        out_re = np.einsum("kpq,lqkx->lpkx", real, re)
-        out_re[:, :, 1:] -= np.einsum("kpq,lqkx->lpkx", imaginary, im)
-        out_im = np.einsum("kpq,lqkx->lpkx", imaginary, re[:, :, 1:])
-        out_im += np.einsum("kpq,lqkx->lpkx", real[1:], im)
-        return np.concatenate([out_re, out_im], axis=2)
+    source = _to_real(open_volts).reshape(levels, ports * width)
+    # From the current of each port at each sample to the voltage that it drops, all in one: (n, ports, samples).
+    drop = (_real_operator(impedance).reshape(-1, ports, width) @ analysis).reshape(ports * width, ports, samples)
 
     def evaluate(v: Array, source: Array) -> tuple[Array, Array, Array]:
-        """Residual and device currents as (levels, ports, 2H+1), and di/dv at the samples."""
-        i, g = currents(np.swapaxes(v @ synthesis.T, 1, 2), phase)
-        spectrum = np.swapaxes(i, 1, 2) @ analysis.T
-        residual = v - source + through_impedance(spectrum[..., None])[..., 0]
-        return residual, spectrum, g
+        """Residual (levels, n), device currents (levels, samples, ports), and di/dv at the samples."""
+        at_samples = v.reshape(-1, ports, width) @ synthesis.T
+        i, g = currents(np.swapaxes(at_samples, 1, 2), phase)
+        dropped = np.swapaxes(i, 1, 2).reshape(len(v), -1) @ drop.reshape(len(drop), -1).T
+        return v - source + dropped, i, g
 
     def jacobian(g: Array) -> Array:
-        spectra = np.zeros((len(g), ports, width, ports, width))
+        matrix = np.zeros((len(g), ports * width, ports, width))
         for p in range(ports):
             for q in range(ports):
                 if np.any(g[..., p, q]):
-                    spectra[:, p, :, q, :] = (analysis * g[:, None, :, p, q]) @ synthesis
-        flat = through_impedance(spectra.reshape(len(g), ports, width, ports * width))
-        flat = flat.reshape(len(g), ports * width, ports * width)
+                    matrix[:, :, q] += (drop[:, p] * g[:, None, :, p, q]) @ synthesis
+        matrix = matrix.reshape(len(g), ports * width, ports * width)
         at = np.arange(ports * width)
-        flat[:, at, at] += 1.0
-        return flat
+        matrix[:, at, at] += 1.0
+        return matrix
 
-    all_v, all_spectra = _to_real(start), np.zeros(source.shape)
+    all_v, all_currents = _to_real(start).reshape(source.shape), np.zeros((levels, samples, ports))
     matrices = np.zeros((levels, ports * width, ports * width))
     open_levels = np.arange(levels)
     v, want = all_v, source
-    residual, spectrum, g = evaluate(v, want)
+    residual, current, g = evaluate(v, want)
     for _ in range(_ITERATIONS):
         matrix = jacobian(g)
-        step = -np.linalg.solve(matrix, residual.reshape(len(v), -1, 1)).reshape(v.shape)
-        size = np.linalg.norm(residual, axis=(1, 2))
+        step = -np.linalg.solve(matrix, residual[..., None])[..., 0]
+        size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))
         for _ in range(12):
-            trial = v + fraction[:, None, None] * step
-            residual, spectrum, g = evaluate(trial, want)
-            worse = ~(np.linalg.norm(residual, axis=(1, 2)) <= (1 - 1e-4 * fraction) * size)
+            trial = v + fraction[:, None] * step
+            residual, current, g = evaluate(trial, want)
+            worse = ~(np.linalg.norm(residual, axis=1) <= (1 - 1e-4 * fraction) * size)
             worse &= size > 1e-9
             if not worse.any():
                 break
             fraction[worse] *= 0.5
-        moved = np.max(np.abs(trial - v), axis=(1, 2))
+        moved = np.max(np.abs(trial - v), axis=1)
         v = trial
-        settled = moved < _RELATIVE * (1 + np.max(np.abs(v), axis=(1, 2)))
+        settled = moved < _RELATIVE * (1 + np.max(np.abs(v), axis=1))
         done, still = open_levels[settled], ~settled
-        all_v[done], all_spectra[done], matrices[done] = v[settled], spectrum[settled], matrix[settled]
+        all_v[done], all_currents[done], matrices[done] = v[settled], current[settled], matrix[settled]
         open_levels, v, want = open_levels[still], v[still], want[still]
-        residual, spectrum, g = residual[still], spectrum[still], g[still]
+        residual, current, g = residual[still], current[still], g[still]
         if not len(open_levels):
-            return Balance(_to_phasors(all_v), _to_phasors(all_spectra), matrices)
+            spectra = np.swapaxes(all_currents, 1, 2) @ analysis.T
+            return Balance(_to_phasors(all_v.reshape(levels, ports, width)), _to_phasors(spectra), matrices)
     raise NoSolution(
         f"No periodic steady state was found at {len(open_levels)} of {levels} drive levels, "
         f"after {_ITERATIONS} steps of harmonic balance with {harmonics} harmonics.",

@@ -11,7 +11,8 @@ from thermionic.circuit.operating_point import OperatingPoint
 from thermionic.devices.base import Array
 from thermionic.errors import NoSolution
 
-HARMONICS, SAMPLES = 16, 64
+# Distortion is good to 0.5 % of itself well into clipping with these (measured against 40 harmonics).
+HARMONICS, SAMPLES = 10, 40
 
 
 @dataclass(frozen=True, eq=False)
@@ -32,8 +33,10 @@ class Drive:
         return self.x[:, self.at.system.node(node)]
 
 
-def drive(at: OperatingPoint, hertz: float, levels: Array) -> Drive:
+def drive(at: OperatingPoint, hertz: float, levels: Array, near: Drive | None = None) -> Drive:
     """Solve the periodic steady state at each drive level, an increasing sequence. Raises NoSolution.
+
+    ``near`` is the solution of a similar circuit at levels that correspond one by one, to start from.
 
     The circuit is linearised at its operating point, and only what the devices' currents differ from that is
     balanced; so a small signal is solved at once, and a bias shift under drive is part of the answer.
@@ -58,7 +61,11 @@ def drive(at: OperatingPoint, hertz: float, levels: Array) -> Drive:
     open_volts = np.zeros((len(levels), system.ports, HARMONICS + 1), dtype=complex)
     open_volts[:, :, 0] = rest
     open_volts[:, :, 1] = levels[:, None] * (system.A.T @ tone)
-    ports = _solve_levels(impedance, open_volts, currents)
+    start = open_volts
+    if near is not None and near.ports.volts.shape == start.shape:
+        start = near.ports.volts.copy()
+        start[:, :, 0] += rest - near.at.system.A.T @ near.at.x
+    ports = _solve_levels(impedance, open_volts, currents, start)
 
     x = -np.einsum("knp,lpk->lnk", reach, ports.amperes)
     x[:, :, 0] += at.x
@@ -66,16 +73,18 @@ def drive(at: OperatingPoint, hertz: float, levels: Array) -> Drive:
     return Drive(at, hertz, levels, x, ports)
 
 
-def _solve_levels(impedance: ComplexArray, open_volts: ComplexArray, currents: PortCurrents) -> Balance:
+def _solve_levels(
+    impedance: ComplexArray, open_volts: ComplexArray, currents: PortCurrents, start: ComplexArray
+) -> Balance:
     """All levels at once; if that fails, one after the other, each from the one below."""
     try:
-        return balance(impedance, open_volts, currents, open_volts, SAMPLES)
+        return balance(impedance, open_volts, currents, start, SAMPLES)
     except NoSolution:
         found: list[Balance] = []
         for level in range(len(open_volts)):
             want = open_volts[level : level + 1]
-            start = found[-1].volts if found else want
-            found.append(balance(impedance, want, currents, start, SAMPLES))
+            below = found[-1].volts if found else want
+            found.append(balance(impedance, want, currents, below, SAMPLES))
         return Balance(*(np.concatenate([getattr(one, name) for one in found])
                          for name in ("volts", "amperes", "jacobian")))  # fmt: skip
 

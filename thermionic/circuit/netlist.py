@@ -5,13 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from thermionic.devices import Device
 from thermionic.errors import NetlistRefused
 
 GROUND = "0"
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*")
+
+
+@lru_cache(maxsize=4096)  # the same names come by with every variant of a circuit
+def _is_name(name: str) -> bool:
+    return name == GROUND or _NAME.fullmatch(name) is not None
 
 
 @dataclass(frozen=True)
@@ -45,7 +50,7 @@ class Netlist:
                 raise NetlistRefused(f"Two parts are called {part.name}.")
             seen.add(part.name.upper())
             for name in (part.name, *part.nodes):
-                if name != GROUND and not _NAME.fullmatch(name):
+                if not _is_name(name):
                     raise NetlistRefused(
                         f"“{name}” will not do as a name: a letter, then letters, digits, underscores."
                     )

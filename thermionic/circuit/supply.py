@@ -16,12 +16,16 @@ from thermionic.circuit.harmonic_balance import ComplexArray, balance, waveform
 from thermionic.circuit.netlist import GROUND, Netlist
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.system import System
-from thermionic.devices import CurrentSource, RectifiedWinding, Thevenin
+from thermionic.devices import RectifiedWinding, Thevenin
 from thermionic.devices.base import Array
 from thermionic.errors import NetlistRefused, NoSolution
 
-HARMONICS, SAMPLES = 64, 256
+# The mean is good to 2 parts in 100,000 and the peak current to 0.1 % with these (measured against 320 harmonics).
+HARMONICS, SAMPLES = 32, 128
+# The rectifier and its load agree when they are this close, relative: a millivolt in 300 V.
+AGREED = 3e-6
 _ROUNDS = 25
+_OPEN_OHM = 1e15
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,7 +48,7 @@ class RectifierState:
     @cached_property
     def current_waveform(self) -> Array:
         """Current delivered over one half cycle of the mains, A, (samples,)."""
-        return np.maximum(waveform(self.amperes, 4 * SAMPLES), 0.0)
+        return np.maximum(waveform(self.amperes, 1024), 0.0)
 
     @property
     def mean_volt(self) -> float:
@@ -70,7 +74,7 @@ class RectifierState:
         """Ripple at a node, V peak to peak."""
         if node == GROUND:
             return 0.0
-        wave = waveform(self.ripple[self.nodes.index(node)], 2 * SAMPLES)
+        wave = waveform(self.ripple[self.nodes.index(node)], 512)
         return float(np.ptp(wave))
 
 
@@ -105,7 +109,8 @@ def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> Circuit
     else:
         source = Thevenin(1.3 * winding.peak_volt / np.sqrt(2), 4 * winding.ohm)
 
-    open_system = System(netlist.with_device(part.name, CurrentSource()))
+    base = System(netlist.with_device(part.name, source))
+    open_system = base.with_device(part.name, Thevenin(0.0, _OPEN_OHM))
     inject = np.zeros((open_system.size, 1))
     for node, sign in zip(part.nodes, (1.0, -1.0), strict=True):
         if node != GROUND:
@@ -113,10 +118,12 @@ def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> Circuit
     omega = 2 * np.pi * winding.ripple_hertz * np.arange(HARMONICS + 1)
     x: Array | None = None
     volts: ComplexArray | None = None
+    if near and near.rectifier:
+        volts = near.rectifier.volts[None, None]
     reach: ComplexArray | None = None
     previous = np.inf
     for _ in range(_ROUNDS):
-        system = System(netlist.with_device(part.name, source))
+        system = base.with_device(part.name, source)
         at = operating_point(system, x if x is not None else _start(system, near))
         x = at.x
         delivered = -float(x[system.branch(part.name)])
@@ -146,7 +153,7 @@ def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> Circuit
         share = float(np.linalg.solve(solved.jacobian[0], unit)[0])
         ohm = share * load[0].real / max(1.0 - share, 1e-12)
         source = Thevenin(mean + ohm * mean_ampere, ohm)
-        if abs(mean - output) <= 1e-7 * abs(mean) + 1e-7:
+        if abs(mean - output) <= AGREED * abs(mean) + 1e-6:
             amperes = -solved.amperes[0, 0]
             ripple = np.zeros((len(open_system.nodes), HARMONICS + 1), dtype=complex)
             ripple[:, 1:] = (reach[:, : len(open_system.nodes), 0] * amperes[1:, None]).T

@@ -6,13 +6,15 @@ Transactions on Circuits and Systems 22 (1975), p. 504.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from copy import copy
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+from numpy.typing import NDArray
 
 from thermionic.circuit.netlist import GROUND, Netlist, Part
-from thermionic.devices.base import Array
+from thermionic.devices.base import Array, Device
 from thermionic.errors import NoSolution
 
 # A conductance from every node to earth, as any circuit simulator has it: it settles the voltage of a node that
@@ -27,6 +29,14 @@ class _Placed:
     part: Part
     unknowns: tuple[int, ...]
     ports: slice
+
+
+def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
+    """Add a local matrix at the global unknowns ``at``, which may repeat one."""
+    if len(set(at.tolist())) == len(at):
+        matrix[at[:, None], at] += local
+    else:
+        np.add.at(matrix, (at[:, None], at), local)
 
 
 class System:
@@ -58,9 +68,8 @@ class System:
         a = np.zeros((size + 1, ports))
         for place in self.placed:
             device, at = place.part.device, np.array(place.unknowns)
-            grid = np.ix_(at, at)
-            np.add.at(g, grid, device.conductance())
-            np.add.at(c, grid, device.storage())
+            _add(g, at, device.conductance())
+            _add(c, at, device.storage())
             drive = device.excitation()
             np.add.at(b_dc, at, drive.dc)
             np.add.at(b_tone, at, drive.tone)
@@ -71,6 +80,27 @@ class System:
         self.b_dc, self.b_tone = b_dc[:-1], b_tone[:-1]
         leak = np.arange(len(self.nodes))
         self.G[leak, leak] += LEAK_SIEMENS
+
+    def with_device(self, name: str, device: Device) -> System:
+        """The same system with another linear device of the same shape as part ``name``."""
+        place = next(place for place in self.placed if place.part.name == name)
+        old = place.part.device
+        changed = copy(self)
+        changed.netlist = self.netlist.with_device(name, device)
+        changed.placed = [
+            replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
+        ]
+        changed.__dict__.pop("_nonlinear", None)
+        inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
+        at = np.array([place.unknowns[local] for local in inside])
+        changed.G, changed.C = self.G.copy(), self.C.copy()
+        changed.b_dc, changed.b_tone = self.b_dc.copy(), self.b_tone.copy()
+        _add(changed.G, at, (device.conductance() - old.conductance())[np.ix_(inside, inside)])
+        _add(changed.C, at, (device.storage() - old.storage())[np.ix_(inside, inside)])
+        new, gone = device.excitation(), old.excitation()
+        np.add.at(changed.b_dc, at, (new.dc - gone.dc)[inside])
+        np.add.at(changed.b_tone, at, (new.tone - gone.tone)[inside])
+        return changed
 
     @cached_property
     def _nonlinear(self) -> list[_Placed]:

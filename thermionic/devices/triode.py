@@ -71,11 +71,11 @@ class Triode(Device):
         e1_va = np.where(va > 0, soft / k.kp - slope * vg * positive**2 / root**3, 0.0)
         lift = 2.0 * self.scale / k.kg1
         ia = lift * e1**k.ex
-        by_e1 = lift * k.ex * e1 ** (k.ex - 1.0)
+        by_e1 = k.ex * ia / np.maximum(e1, 1e-100)
 
         w = softplus(k.grid_c * vg) / k.grid_c
         ig = self.scale * k.grid_g * w**k.grid_xi
-        ig_vg = self.scale * k.grid_g * k.grid_xi * w ** (k.grid_xi - 1.0) * logistic(k.grid_c * vg)
+        ig_vg = k.grid_xi * ig / np.maximum(w, 1e-100) * logistic(k.grid_c * vg)
 
         i = np.stack([ig, ia], axis=-1)
         g = np.zeros((*i.shape, 2))

@@ -23,10 +23,12 @@ class AnodeDissipation(Rule):
             if heat <= limit:
                 continue
             resistor = f"{path}/cathode_resistor/ohm"
+            # Dissipation falls about as the 3/4 power of a cathode resistor; the ladder begins just short of enough.
+            foreseen = stage.cathode_resistor.ohm * (heat / limit) ** 1.25
             cure = preferred_cure(
-                amplifier.design,
+                amplifier,
                 resistor,
-                steps_up(stage.cathode_resistor.ohm, lambda r: step(r, Series.E24, 1), 12),
+                steps_up(foreseen, lambda r: step(r, Series.E24, 1), 6),
                 lambda trial, path=path, limit=limit: trial.part(path).dissipation <= limit,  # type: ignore[misc]
                 lambda written: f"Raise the cathode resistor to {written}",
             )

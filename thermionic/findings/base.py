@@ -9,7 +9,7 @@ from enum import IntEnum
 from typing import ClassVar
 
 from thermionic.blocks import SolvedAmplifier, solve
-from thermionic.design import Design, changed, field
+from thermionic.design import changed, field
 from thermionic.errors import ThermionicError
 
 
@@ -75,22 +75,34 @@ class Rule(ABC):
 
 
 def preferred_cure(
-    design: Design,
+    amplifier: SolvedAmplifier,
     path: str,
     candidates: Iterable[float],
     cured: Callable[[SolvedAmplifier], bool],
     text: Callable[[str], str],
 ) -> Cure | None:
-    """The first of ``candidates`` at ``path`` with which the re-solved design is ``cured``, if any."""
-    for candidate in candidates:
+    """The first of ``candidates`` at ``path`` with which the re-solved amplifier is ``cured``, if any.
+
+    The candidates go from the mildest to the strongest change. A rule that can foresee what is enough begins with
+    that: the first is tried first, and the rest are halved.
+    """
+
+    def enough(candidate: float) -> bool:
         try:
-            trial = changed(design, path, candidate)
-            if cured(solve(trial)):
-                written = field(trial, path).text
-                return Cure(path, written, text(written))
+            return cured(solve(changed(amplifier.design, path, candidate), amplifier))
         except ThermionicError:
-            continue
-    return None
+            return False
+
+    ladder = list(candidates)
+    low, high = 0, len(ladder)
+    probe = 0
+    while low < high:
+        low, high = (low, probe) if enough(ladder[probe]) else (probe + 1, high)
+        probe = (low + high) // 2
+    if low == len(ladder):
+        return None
+    written = field(changed(amplifier.design, path, ladder[low]), path).text
+    return Cure(path, written, text(written))
 
 
 def next_above(needed: float, ladder: tuple[float, ...]) -> float | None:

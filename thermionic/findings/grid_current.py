@@ -1,6 +1,7 @@
 """Grid current before full output."""
 
 from collections.abc import Iterable
+from functools import lru_cache
 
 import numpy as np
 
@@ -23,7 +24,7 @@ class GridCurrent(Rule):
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for stage in amplifier.design.stages:
-            onset, full = self._onset(amplifier, stage.id), self._full(amplifier)
+            onset, full = _onset(amplifier, stage.id), self._full(amplifier)
             if onset is None or onset >= EARLY * full:
                 continue
             path = f"chain/{stage.id}"
@@ -39,11 +40,11 @@ class GridCurrent(Rule):
                 full - onset,
                 full,
                 preferred_cure(
-                    amplifier.design,
+                    amplifier,
                     f"{path}/cathode_resistor/ohm",
                     steps_up(stage.cathode_resistor.ohm, lambda r: step(r, Series.E12, 1), 10),
                     lambda trial, name=stage.id: (  # type: ignore[misc]
-                        (start := self._onset(trial, name)) is None or start >= EARLY * self._full(trial)
+                        (start := _onset(trial, name)) is None or start >= EARLY * self._full(trial)
                     ),
                     lambda written: f"Raise the cathode resistor to {written}",
                 ),
@@ -54,23 +55,23 @@ class GridCurrent(Rule):
 
         A stage before that clips early brings the 5 % down with it, and must not set its own measure.
         """
-        limit = self._onset(amplifier, amplifier.design.output_stage.id) or 0.0
+        limit = _onset(amplifier, amplifier.design.output_stage.id) or 0.0
         return max(limit, amplifier.full_output.power_watt)
 
-    def _onset(self, amplifier: SolvedAmplifier, stage_id: str) -> float | None:
-        """Output at which the grid's peak current reaches CONDUCTING, W; None if it does not in the sweep."""
-        part = amplifier.netlist[amplifier.compiled.designator(f"chain/{stage_id}")]
-        assert isinstance(part.device, Triode)
-        anode, grid, cathode = (amplifier.drive.phasors(node) for node in part.nodes)
-        volts = np.stack([waveform(grid - cathode, 128), waveform(anode - cathode, 128)], axis=-1)
-        peaks = part.device.currents(volts)[0][..., 0].max(axis=1)
-        powers = [point.power_watt for point in amplifier.sweep]
-        above = np.flatnonzero(peaks >= CONDUCTING)
-        if not len(above):
-            return None
-        row = int(above[0])
-        if row == 0:
-            return powers[0]
-        return float(
-            np.interp(np.log(CONDUCTING), np.log(peaks[row - 1 : row + 1] + 1e-15), powers[row - 1 : row + 1])
-        )
+
+@lru_cache(maxsize=32)
+def _onset(amplifier: SolvedAmplifier, stage_id: str) -> float | None:
+    """Output at which the grid's peak current reaches CONDUCTING, W; None if it does not in the sweep."""
+    part = amplifier.netlist[amplifier.compiled.designator(f"chain/{stage_id}")]
+    assert isinstance(part.device, Triode)
+    anode, grid, cathode = (amplifier.drive.phasors(node) for node in part.nodes)
+    volts = np.stack([waveform(grid - cathode, 128), waveform(anode - cathode, 128)], axis=-1)
+    peaks = part.device.currents(volts)[0][..., 0].max(axis=1)
+    powers = [point.power_watt for point in amplifier.sweep]
+    above = np.flatnonzero(peaks >= CONDUCTING)
+    if not len(above):
+        return None
+    row = int(above[0])
+    if row == 0:
+        return powers[0]
+    return float(np.interp(np.log(CONDUCTING), np.log(peaks[row - 1 : row + 1] + 1e-15), powers[row - 1 : row + 1]))

@@ -42,7 +42,7 @@ class SupplyRipple(Rule):
             10 ** ((level - LIMIT_DB) / 20),
             1.0,
             preferred_cure(
-                amplifier.design,
+                amplifier,
                 f"{path}/farad",
                 (
                     farad

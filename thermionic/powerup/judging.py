@@ -14,8 +14,8 @@ class Verdict(Enum):
     AS_EXPECTED = "as expected"
     LOW = "low"
     HIGH = "high"
-    STOP_LOW = "far too low: switch off"
-    STOP_HIGH = "far too high: switch off"
+    STOP_LOW = "far too low"
+    STOP_HIGH = "far too high"
 
     @property
     def stop(self) -> bool:

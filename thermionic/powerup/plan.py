@@ -106,9 +106,8 @@ class Plan:
         for probe, value, width in zip(self.probes, expected, spread, strict=True):
             key, title, place, node, ac = probe
             width = max(float(width), LEAST_AC if ac else LEAST_DC)
-            points.append(
-                TestPoint(key, title, place, node, ac, float(value), float(value) - width, float(value) + width)
-            )
+            value = round(float(value), 4) + 0.0  # a tenth of a millivolt, and no minus zero
+            points.append(TestPoint(key, title, place, node, ac, value, value - width, value + width))
         return tuple(points)
 
 
@@ -164,18 +163,18 @@ def _probes(design: Design, compiled: Compiled, stage: Stage) -> Iterator[tuple[
     for block in design.stages:
         tube = compiled.designator(f"chain/{block.id}")
         anode, grid, cathode = compiled.netlist[tube].nodes
-        yield anode, f"{block.tube} anode", f"{tube} socket, anode to earth", anode, False
-        yield cathode, f"{block.tube} cathode", f"{tube} socket, cathode to earth", cathode, False
-        yield grid, f"{block.tube} grid", f"{tube} socket, grid to earth", grid, False
+        yield anode, f"{tube} anode, {block.tube}", "anode to earth at the socket", anode, False
+        yield cathode, f"{tube} cathode", "cathode to earth at the socket", cathode, False
+        yield grid, f"{tube} grid", "grid to earth at the socket", grid, False
     if stage is Stage.ALL_TUBES:
         for block in design.stages:
             tube = compiled.designator(f"chain/{block.id}")
             anode = compiled.netlist[tube].nodes[0]
             if block is not design.output_stage:
-                place = f"{tube} anode to earth, AC through 100 nF / 630 V"
-                yield f"{anode}_ac", f"{block.tube} anode, signal", place, anode, True
+                place = "AC, through 100 nF rated 630 V"
+                yield f"{anode}_ac", f"{tube} anode, signal", place, anode, True
         speaker = design.loudspeaker.id
-        yield f"{speaker}_ac", "Loudspeaker terminals, signal", "across the dummy load", speaker, True
+        yield f"{speaker}_ac", "Loudspeaker, signal", "AC, across the dummy load", speaker, True
 
 
 def _tolerances(netlist: Netlist, compiled: Compiled) -> Iterator[Netlist]:

@@ -26,6 +26,12 @@ for _name, _quantity in {
 
 
 @register.filter
-def percent(value, digits=2):
-    """A fraction as per cent."""
-    return "–" if value is None else f"{float(value) * 100:.{int(digits)}g} %"
+def whole_percent(value):
+    """A share as whole per cent, never quite certain."""
+    return f"{min(float(value), 0.99) * 100:.0f} %"
+
+
+@register.filter
+def deviation(value):
+    """A relative deviation as signed per cent."""
+    return f"{float(value) * 100:+.1f} %"
