@@ -316,7 +316,7 @@ def _stage(
     # The cathode.
     pen.wire((tube, SIGNAL + 32), (tube, BIAS - 22))
     pen.resistor(f"{path}/cathode_resistor", stage.cathode_resistor, tube, BIAS, "cathode resistor",
-                 label=(tube - 15, BIAS - 2, "end"))  # fmt: skip
+                 label=(tube - 19, BIAS - 2, "end"))  # fmt: skip
     pen.wire((tube, BIAS + 22), (tube, EARTH))
     pen.earth(tube, EARTH)
     pen.volts(f"{stage.id}_cathode", tube - 8, CATHODE + 2, "bias", "end")

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy.interpolate import PchipInterpolator
 
 from thermionic.blocks.compiling import RESERVOIR, SOURCE, Compiled, compile_design
-from thermionic.circuit.harmonic_balance import ComplexArray, waveform
+from thermionic.circuit.harmonic_balance import ComplexArray
 from thermionic.circuit.large_signal import Drive, distortion, drive
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.operating_point import PartState
@@ -18,14 +17,13 @@ from thermionic.circuit.small_signal import Response, SmallSignal
 from thermionic.circuit.supply import CircuitState, RectifierState, solve_circuit
 from thermionic.design import Design
 from thermionic.devices import Feed, Triode
-from thermionic.devices.base import Array
 from thermionic.errors import NoSolution
 
 REFERENCE_HERTZ = 1000.0
 FULL_DISTORTION = 0.05
 _RESPONSE_HERTZ = np.logspace(np.log10(2.0), np.log10(500e3), 73)
 # The drive levels at which power and distortion are solved, as shares of the output grid's idle bias.
-_SWEEP = np.array([0.05, 0.35, 0.6, 0.8, 0.95, 1.1, 1.35])
+_SWEEP = np.array([0.05, 0.4, 0.7, 0.9, 1.0, 1.1, 1.25])
 _OVERDRIVE = 2.0
 
 
@@ -38,19 +36,6 @@ class DrivenPoint:
     power_watt: float
     distortion: float
     harmonics: tuple[float, ...]
-
-    def towards(self, other: DrivenPoint, share: float) -> DrivenPoint:
-        """The point a share of the way to another, everything interpolated linearly."""
-
-        def mix(a: float, b: float) -> float:
-            return a + share * (b - a)
-
-        return DrivenPoint(
-            mix(self.source_volt, other.source_volt),
-            mix(self.power_watt, other.power_watt),
-            mix(self.distortion, other.distortion),
-            tuple(mix(a, b) for a, b in zip(self.harmonics, other.harmonics, strict=True)),
-        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -211,19 +196,23 @@ class SolvedAmplifier:
 
     @cached_property
     def full_output(self) -> DrivenPoint:
-        """Where distortion first reaches 5 %, interpolated; the top of the sweep if it never does."""
-        return self._where(lambda point: point.distortion - FULL_DISTORTION)
+        """Where distortion first reaches 5 %; the top of the sweep if it never does.
 
-    def _where(self, excess: Callable[[DrivenPoint], float]) -> DrivenPoint:
-        """Where ``excess`` first rises through zero along the sweep, else the nearer end of it."""
-        for low, high in itertools.pairwise(self.sweep):
-            if excess(high) >= 0 > excess(low):
-                return low.towards(high, -excess(low) / (excess(high) - excess(low)))
-        return self.sweep[0] if excess(self.sweep[0]) >= 0 else self.sweep[-1]
-
-    def swing(self, level: int) -> dict[str, Array]:
-        """One period of every node's voltage at a row of the sweep, (256,) samples each."""
-        return {node: waveform(self.drive.phasors(node)[level], 256) for node in self.state.at.system.nodes}
+        Between the levels solved, everything is interpolated with monotone cubics over the drive.
+        """
+        rows = np.array(
+            [[p.source_volt, p.power_watt**0.5, p.distortion, *p.harmonics] for p in self.sweep], dtype=float
+        )
+        fine = np.linspace(rows[0, 0], rows[-1, 0], 400)
+        between = PchipInterpolator(rows[:, 0], rows[:, 1:])(fine)
+        past = np.flatnonzero(between[:, 1] >= FULL_DISTORTION)
+        at = between[past[0] if len(past) else -1]
+        return DrivenPoint(
+            source_volt=float(fine[past[0] if len(past) else -1]),
+            power_watt=float(at[0] ** 2),
+            distortion=float(at[1]),
+            harmonics=tuple(float(h) for h in at[2:]),
+        )
 
     def feed_current(self, stage_id: str) -> float:
         """HT current into one channel's stage, A."""

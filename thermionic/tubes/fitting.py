@@ -16,9 +16,12 @@ from scipy.optimize import least_squares
 
 from thermionic.devices import Triode, TriodeCoefficients
 from thermionic.errors import ThermionicError
+from thermionic.tubes.stages import PublishedStage, solve_stage
 
-# Expected relative accuracy of a published figure, and of the family's shape.
+# Expected relative accuracy of a published figure, of a published stage, and of the family's shape. Distortion is
+# as a ratio: within a factor of 1.6 or so.
 _ACCURACY = {"anode_a": 0.04, "gm_s": 0.06, "mu": 0.03}
+_STAGE_CURRENT, _STAGE_GAIN, _STAGE_DISTORTION = 0.05, 0.03, 0.5
 _USUAL = {"ex": (1.4, 0.08), "kvb": (300.0, 0.5)}
 _KP_WIDTH = 1.0
 # The ECC83's of Dempwolf et al. (2011), table 1, with the kg1 it goes with: the control grid of every other
@@ -66,8 +69,11 @@ def errors(triode: Triode, point: Point) -> dict[str, float]:
     }
 
 
-def fit(points: Sequence[Point]) -> TriodeCoefficients:
-    """The coefficients that fit ``points`` best. Raises ThermionicError if no point gives mu."""
+def fit(points: Sequence[Point], stages: Sequence[PublishedStage] = ()) -> TriodeCoefficients:
+    """The coefficients that fit ``points`` and published ``stages`` best.
+
+    Raises ThermionicError if no point gives mu.
+    """
     factors = [point.mu for point in points if point.mu]
     if not factors:
         raise ThermionicError(
@@ -88,6 +94,12 @@ def fit(points: Sequence[Point]) -> TriodeCoefficients:
             for key, error in errors(triode, point).items()
             if key in _ACCURACY
         ]
+        for stage in stages:
+            found = solve_stage(triode, stage)
+            rows.append((found.anode_a / stage.anode_a - 1.0) / _STAGE_CURRENT)
+            rows.append((found.gain / stage.gain - 1.0) / _STAGE_GAIN)
+            if stage.thd:
+                rows.append(np.log(found.thd / stage.thd) / _STAGE_DISTORTION)
         shape = dict(zip(("mu", "ex", "kg1", "kp", "kvb"), x, strict=True))
         rows += [(shape[key] - np.log(usual)) / width for key, (usual, width) in _USUAL.items()]
         # Koren's own constants have kp rise with mu, from 60 at mu 4 to 600 at mu 100.

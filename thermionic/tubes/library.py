@@ -12,6 +12,7 @@ from typing import Any
 from thermionic.devices import Triode, TriodeCoefficients
 from thermionic.errors import UnknownTube
 from thermionic.tubes.fitting import Point
+from thermionic.tubes.stages import PublishedStage
 
 
 @dataclass(frozen=True)
@@ -50,6 +51,7 @@ class TubeType:
     limits: Limits
     capacitances: dict[str, float]
     points: tuple[Point, ...]
+    stages: tuple[PublishedStage, ...]
     coefficients: TriodeCoefficients
     note: str = ""
 
@@ -77,6 +79,7 @@ def _read(raw: dict[str, Any]) -> TubeType:
         limits=Limits(**limits),
         capacitances=raw["capacitances"],
         points=tuple(Point(**point) for point in raw["points"]),
+        stages=tuple(PublishedStage(**stage) for stage in raw.get("stages", ())),
         coefficients=TriodeCoefficients(
             **{field.name: raw["coefficients"][field.name] for field in fields(TriodeCoefficients)}
         ),
