@@ -117,6 +117,16 @@ def secret(name: str) -> str:
     return file.read_text()
 
 
+def state_of_application() -> str:
+    """Names the application's files as they are, so that what depends on them is done again when they change."""
+    names = hashlib.sha256()
+    for file in sorted((ROOT / "bold_anode").rglob("*")):
+        if file.is_file() and "__pycache__" not in file.parts:
+            facts = file.stat()
+            names.update(f"{file} {facts.st_mtime_ns} {facts.st_size}\n".encode())
+    return names.hexdigest()
+
+
 def free_port() -> int:
     """A port on loopback that nothing listens on."""
     with socket.socket() as probe:
@@ -237,6 +247,7 @@ class Cluster:
 
     def _make(self) -> None:
         say("Making the database ...")
+        (LOCAL / "prepared").unlink(missing_ok=True)
         with tempfile.NamedTemporaryFile("w", dir="/tmp") as file:
             file.write(self.password)
             file.flush()

@@ -52,16 +52,19 @@ def start_set_on(revision: Revision, stage: Stage, mains_volt: float, channel: s
     )
 
 
+def owned_set(user: Any, set_id: int) -> ReadingSet:
+    """The user's own set of readings. Raises Http404 for any other."""
+    sets = ReadingSet.objects.filter(project__owner=user, project__deleted_at=None)
+    reading_set = sets.select_related("revision", "project").filter(pk=set_id).first()
+    if reading_set is None:
+        raise Http404
+    return reading_set
+
+
 @transaction.atomic
 def take_reading(user: Any, set_id: int, point: str, typed: str) -> ReadingSet:
     """Keep a reading as typed; empty text takes the last one back. Raises Http404, ValueRefused."""
-    reading_set = (
-        ReadingSet.objects.filter(pk=set_id, project__owner=user, project__deleted_at=None)
-        .select_related("revision", "project")
-        .first()
-    )
-    if reading_set is None:
-        raise Http404
+    reading_set = owned_set(user, set_id)
     plan = plan_for(reading_set.revision, Stage(reading_set.stage), reading_set.mains_volt)
     if point not in {known.key for known in plan.points}:
         raise ValueRefused(f"There is no test point {point[:40]} at this stage.")

@@ -6,7 +6,7 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
-from django.views.decorators.http import require_POST
+from django.views.decorators.http import require_GET, require_POST
 
 from bold_anode.amps.rooms import Shown
 from bold_anode.amps.views import refusal
@@ -14,7 +14,7 @@ from bold_anode.powerup import operations
 from bold_anode.powerup.models import ReadingSet
 from bold_anode.powerup.plans import plan_for
 from thermionic.errors import ThermionicError
-from thermionic.powerup import Plan, Stage, discharge_seconds, judge, reasons
+from thermionic.powerup import Plan, Stage, discharge_seconds, faults_are_solved, judge, reasons
 
 
 def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
@@ -40,7 +40,6 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
         "stage": stage,
         "stages": list(Stage),
         "plan": plan,
-        "reading_set": reading_set,
         "sets": project.reading_sets.select_related("revision")[:20],
         "channels": operations.CHANNELS[design.channels],
         "mains": f"{mains:g}",
@@ -48,20 +47,27 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
     }
 
 
-def _judged(plan: Plan, reading_set: ReadingSet | None) -> dict[str, Any]:
-    """The table's rows and the reasons, for the page and for the fragment after a reading."""
+def _judged(plan: Plan, reading_set: ReadingSet | None, *, wait: bool = False) -> dict[str, Any]:
+    """The table's rows and what they mean, for the page and for its fragments.
+
+    Readings are judged at once. The reasons need every fault solved: unless told to ``wait``, they are left pending
+    until that is done, and the page asks for them.
+    """
     readings = reading_set.latest() if reading_set else {}
     rows = []
     for point in plan.points:
         reading = readings.get(point.key)
         rows.append({"point": point, "judgement": None if reading is None else judge(point, reading)})
+    solved_already = wait or faults_are_solved(plan)
     wrong = [row["judgement"] for row in rows if row["judgement"] and not row["judgement"].verdict.good]
     return {
         "rows": rows,
         "taken": len(readings),
         "wrong": wrong,
         "stop": any(judgement.verdict.stop for judgement in wrong),
-        "reasons": reasons(plan, readings) if wrong else [],
+        "pending": bool(wrong) and not solved_already,
+        "reasons": reasons(plan, readings) if wrong and solved_already else [],
+        "reading_set": reading_set,
     }
 
 
@@ -95,4 +101,15 @@ def reading(request: HttpRequest, set_id: int) -> HttpResponse:
         return refusal(request, reason)
     judged = _judged(plan, reading_set)
     judged["row"] = next(row for row in judged["rows"] if row["point"].key == point)
-    return render(request, "powerup/reading.html", {**judged, "reading_set": reading_set, "plan": plan})
+    return render(request, "powerup/reading.html", judged)
+
+
+@require_GET
+def meaning(request: HttpRequest, set_id: int) -> HttpResponse:
+    """What a set of readings amounts to, once every fault has been solved."""
+    reading_set = operations.owned_set(request.user, set_id)
+    try:
+        plan = plan_for(reading_set.revision, Stage(reading_set.stage), reading_set.mains_volt)
+    except ThermionicError as reason:
+        return refusal(request, reason)
+    return render(request, "powerup/reasons.html", _judged(plan, reading_set, wait=True))

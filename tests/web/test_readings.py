@@ -74,6 +74,7 @@ def test_bad_conditions_are_refused(bench, project, values):
 def test_anothers_readings_are_404(client, reading_set, stranger):
     client.force_login(stranger)
     assert take(client, reading_set, "reservoir", "334").status_code == 404
+    assert client.get(reverse("meaning", args=[reading_set.pk])).status_code == 404
     assert not Reading.objects.exists()
 
 
@@ -85,6 +86,9 @@ def test_the_demo_is_loaded_once_and_its_bad_build_is_explained(client, django_u
     client.force_login(user)
     project = user.projects.get(reading_sets__stage="all-tubes")
     page = client.get(reverse("room", args=[project.pk, "power-up"])).content.decode()
+    meaning = reverse("meaning", args=[project.reading_sets.get(stage="all-tubes").pk])
+    assert f'hx-get="{meaning}"' in page
+    page = client.get(meaning).content.decode()
     assert "R4 is about 15k where it should be 1k5" in page
     assert "It would explain 12 of 12 readings" in page
     load_demo(fresh=True)

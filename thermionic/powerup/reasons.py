@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from functools import lru_cache
+from threading import Lock
+from weakref import WeakKeyDictionary
 
 import numpy as np
-from scipy.optimize import minimize_scalar
 
 from thermionic.devices import Resistor
 from thermionic.devices.base import Array
@@ -38,16 +38,28 @@ class Reason:
     readings: dict[str, float]
 
 
-@lru_cache(maxsize=16)
+_known: WeakKeyDictionary[Plan, list[tuple[Fault, Array]]] = WeakKeyDictionary()
+_solving = Lock()
+
+
+def faults_are_solved(plan: Plan) -> bool:
+    """Whether ``reasons`` will answer at once: the first call for a plan solves some 150 circuits, in seconds."""
+    return plan in _known
+
+
 def _signatures(plan: Plan) -> list[tuple[Fault, Array]]:
-    """Every fault of the plan that has a solution, with what its circuit reads at each point."""
-    found = []
-    for fault in faults(plan):
-        try:
-            found.append((fault, plan.solve(fault.netlist)))
-        except NoSolution:
-            continue
-    return found
+    """Every fault of the plan that has a solution, with what its circuit reads at each point. Solved once, by
+    whichever thread asks first."""
+    with _solving:
+        if plan not in _known:
+            found = []
+            for fault in faults(plan):
+                try:
+                    found.append((fault, plan.solve(fault.netlist)))
+                except NoSolution:
+                    continue
+            _known[plan] = found
+        return _known[plan]
 
 
 def reasons(plan: Plan, readings: Mapping[str, float], most: int = 3) -> list[Reason]:
@@ -120,6 +132,8 @@ def _refine(
             return float(misfit(plan.solve(circuit)))
         except NoSolution:
             return 1e9
+
+    from scipy.optimize import minimize_scalar  # takes half a second to import, and is seldom needed
 
     centre = np.log10(device.ohm)
     found = minimize_scalar(

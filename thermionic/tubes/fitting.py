@@ -12,7 +12,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
 from thermionic.devices import Triode, TriodeCoefficients
 from thermionic.errors import ThermionicError
@@ -74,6 +73,8 @@ def fit(points: Sequence[Point], stages: Sequence[PublishedStage] = ()) -> Triod
 
     Raises ThermionicError if no point gives mu.
     """
+    from scipy.optimize import least_squares  # takes half a second to import, and only a fit needs it
+
     factors = [point.mu for point in points if point.mu]
     if not factors:
         raise ThermionicError(

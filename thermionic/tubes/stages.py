@@ -9,7 +9,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
 
 from thermionic.devices import Triode
 
@@ -42,6 +41,8 @@ class StageResult:
 
 def solve_stage(triode: Triode, stage: PublishedStage) -> StageResult:
     """Idle current, gain and distortion of ``triode`` in a published stage."""
+    from scipy.optimize import brentq  # see fitting
+
     series = stage.anode_load_ohm + stage.cathode_ohm
 
     def excess(ampere: float) -> float:
