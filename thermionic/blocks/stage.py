@@ -124,8 +124,8 @@ def anode_diagram(amplifier: SolvedAmplifier, stage_id: str) -> AnodeDiagram:
     swing = np.stack([v[:, 1], triode.currents(v)[0][:, 1]], axis=-1)
 
     ac_end, dc_end = volt + ac * ampere, volt + dc * ampere
-    most_volt = _round_up(1.1 * max(ac_end if ac_end < 3 * volt else 2 * volt, swing[:, 0].max(), volt))
-    most_ampere = _round_up(1.15 * max(float(swing[:, 1].max()), 2.0 * ampere))
+    most_volt = _round_up(1.1 * max(ac_end if ac_end < 3 * volt else 2 * volt, swing[:, 0].max(), volt, 1.0))
+    most_ampere = _round_up(1.15 * max(float(swing[:, 1].max()), 2.0 * ampere, 1e-6))
     volts = np.linspace(0.0, most_volt, 49)
     bias = amplifier.voltage(grid) - amplifier.voltage(cathode)
     curves = []

@@ -138,13 +138,15 @@ def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> Circuit
         open_volts[0, 0, 0] = output - load[0].real * delivered
         guess = np.zeros_like(open_volts)
         guess[0, 0, 0] = output
-        solved = balance(
-            load[:, None, None].astype(complex),
-            open_volts,
-            winding.currents,
-            volts if volts is not None else guess,
-            SAMPLES,
-        )
+        start = volts if volts is not None else guess
+        try:
+            solved = balance(load[:, None, None].astype(complex), open_volts, winding.currents, start, SAMPLES)
+        except NoSolution as failure:
+            raise NoSolution(
+                f"{netlist.title}: the rectifier {part.name} found no steady state over the mains cycle. {failure}",
+                tried=failure.tried,
+                where=part.nodes[0],
+            ) from None
         volts = solved.volts
         mean, mean_ampere = float(volts[0, 0, 0].real), -float(solved.amperes[0, 0, 0].real)
         # How far the mean moves for a volt of the load's open voltage gives the rectifier's own slope.
