@@ -22,8 +22,9 @@ class Stale(ThermionicError):
 
 def _owned(user: Any, project_id: int, *, deleted: bool = False) -> Project:
     """The user's project, its row locked until the transaction ends. Raises Http404 for anybody else's."""
-    rows = Project.objects.select_for_update(of=("self",)).select_related("current", "previous")
-    project = rows.filter(owner=user, pk=project_id, deleted_at__isnull=not deleted).first()
+    # The lock first and by itself: a row joined to it would be read from before whatever we waited for.
+    rows = Project.objects.select_for_update().filter(owner=user, deleted_at__isnull=not deleted)
+    project = rows.filter(pk=project_id).first()
     if project is None:
         raise Http404
     return project

@@ -1,31 +1,24 @@
-"""The circuit as a drawing: a view object computes where everything goes, the template only places it.
+"""The circuit, block by block, as a drawing.
 
-Coordinates are CSS pixels. Signal runs left to right; the HT comes down from the top, earth is at the bottom. Symbols
-follow IEC 60617. Each block draws itself from an x of its own and says how wide it was and where its signal leaves.
+Signal runs left to right; the HT comes down from the top, earth is at the bottom. Each block draws itself from an x
+of its own and says how wide it was and where its signal leaves.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Any
 
-from django.utils.safestring import SafeString, mark_safe
-
+from bold_anode.chain.pen import Drawing, Pen
 from thermionic.blocks import SolvedAmplifier
 from thermionic.design import (
-    Capacitor,
-    Design,
     Input,
     Loudspeaker,
     OutputTransformer,
-    Resistor,
     TriodeOutput,
     TriodeStage,
     VolumeControl,
 )
-from thermionic.design import field as value_at
-from thermionic.errors import DesignRefused
 from thermionic.values import Quantity, display, written
 
 # Heights of the rows of the amplifier's drawing.
@@ -33,214 +26,11 @@ RAIL, LOAD, ANODE, SIGNAL, CATHODE, BIAS, EARTH = 34, 76, 116, 166, 212, 250, 29
 SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH = 44, 92, 140
 
 
-def _geometry(text: str) -> SafeString:
-    """Geometry as it goes into the SVG: made of numbers and our own words here, so nothing is left to escape."""
-    return mark_safe(text)
-
-
-def _px(value: float) -> SafeString:
-    """A coordinate as it goes into the SVG."""
-    return _geometry(f"{value:g}")
-
-
-def _place(x: float, y: float, turn: int = 0) -> SafeString:
-    """The transform that puts and turns a symbol."""
-    return _geometry(f"translate({x:g} {y:g})" + (f" rotate({turn})" if turn else ""))
-
-
-@dataclass(frozen=True)
-class Symbol:
-    """One symbol. ``kind`` names what is drawn, ``place`` is the transform that puts and turns it."""
-
-    kind: str
-    place: str
-
-
-@dataclass(frozen=True)
-class PartMark:
-    """A part that can be selected: its symbol, its designator and value with where they are written, and the outline
-    that is the target for pointer and keyboard. ``path`` is the part's in the design, ``main`` the value that the
-    arrow keys step ("" if none). ``heat`` is what it dissipates, written beside it where that matters."""
-
-    path: str
-    main: str
-    designator: str
-    text: str
-    symbol: Symbol
-    label: str
-    anchor: str
-    outline: str
-    spoken: str
-    heat: str = ""
-    marks: str = ""
-
-
-@dataclass(frozen=True)
-class Reading:
-    """A solved figure beside its node. ``kind`` is ht, bias, signal or heat; ``changed`` follows if it differs from
-    before. ``key`` names it between revisions."""
-
-    key: str
-    x: str
-    y: str
-    anchor: str
-    text: str
-    kind: str
-
-
-@dataclass
-class Drawing:
-    """Everything to be placed, with the size of the sheet."""
-
-    width: float = 0
-    height: float = 0
-    parts: list[PartMark] = field(default_factory=list)
-    symbols: list[Symbol] = field(default_factory=list)
-    wires: list[str] = field(default_factory=list)
-    dots: list[str] = field(default_factory=list)
-    readings: list[Reading] = field(default_factory=list)
-
-    @property
-    def wiring(self) -> SafeString:
-        """All wires as one path."""
-        return _geometry("".join(self.wires))
-
-    @property
-    def joints(self) -> SafeString:
-        """All joints as one path."""
-        return _geometry("".join(self.dots))
-
-    # id, tube, left edge and width of each stage
-    stages: list[tuple[str, str, str, str]] = field(default_factory=list)
-
-
-class _Pen:
-    """Draws onto a Drawing, knowing the solved amplifier and what it was before."""
-
-    def __init__(
-        self, amplifier: SolvedAmplifier, before: SolvedAmplifier | None, severities: dict[str, str]
-    ) -> None:
-        self.sheet = Drawing()
-        self.amplifier = amplifier
-        self.design: Design = amplifier.design
-        self.before = before
-        self.severities = severities
-
-    def wire(self, *points: tuple[float, float]) -> None:
-        """A wire through the points."""
-        self.sheet.wires.append("M" + "L".join(f"{x:g} {y:g}" for x, y in points))
-
-    def dot(self, x: float, y: float) -> None:
-        """A joint."""
-        self.sheet.dots.append(f"M{x - 3:g} {y:g}a3 3 0 1 0 6 0a3 3 0 1 0 -6 0")
-
-    def symbol(self, kind: str, x: float, y: float) -> None:
-        """A symbol that cannot be selected."""
-        self.sheet.symbols.append(Symbol(kind, _place(x, y)))
-
-    def earth(self, x: float, y: float) -> None:
-        """A connection to signal earth."""
-        self.symbol("earth", x, y)
-
-    def figure(
-        self, key: str, x: float, y: float, kind: str, value: Callable[[SolvedAmplifier], str], anchor: str = "start"
-    ) -> None:
-        """A solved figure, marked if it differs from before."""
-        text = value(self.amplifier)
-        self.sheet.readings.append(
-            Reading(key, _px(x), _px(y), anchor, text, kind + (" changed" if self._differs(value, text) else ""))
-        )
-
-    def volts(self, node: str, x: float, y: float, kind: str = "ht", anchor: str = "start") -> None:
-        """A node's voltage beside it."""
-        self.figure(node, x, y, kind, lambda amp: display(amp.voltage(node), Quantity.VOLTAGE), anchor)
-
-    def _differs(self, value: Callable[[SolvedAmplifier], str], text: str) -> bool:
-        if self.before is None:
-            return False
-        try:
-            return value(self.before) != text
-        except (KeyError, StopIteration):
-            return True
-
-    def part(
-        self,
-        path: str,
-        kind: str,
-        x: float,
-        y: float,
-        text: str,
-        name: str,
-        *,
-        main: str = "",
-        turn: int = 0,
-        label: tuple[float, float, str] | None = None,
-        size: tuple[float, float] = (30, 56),
-        heat: bool = False,
-        designator: str | None = None,
-    ) -> None:
-        """A part that can be selected, with its label to the right unless told otherwise."""
-        designator = self.amplifier.compiled.designator(path) if designator is None else designator
-        width, height = size if not turn else (size[1], size[0])
-        at = label or (x + 15, y - 2, "start")
-        watts = ""
-        if heat:
-            dissipation = self.amplifier.part(path).dissipation
-            if dissipation >= 0.05:
-                watts = display(dissipation, Quantity.POWER, 2)
-        self.sheet.parts.append(
-            PartMark(
-                path=path,
-                main=main,
-                designator=designator,
-                text=text,
-                symbol=Symbol(kind, _place(x, y, turn)),
-                label=_place(at[0], at[1]),
-                anchor=at[2],
-                outline=_geometry(f"M{x - width / 2:g} {y - height / 2:g}h{width:g}v{height:g}h{-width:g}z"),
-                spoken=f"{designator} {text} {watts}".strip() + f", {name}",
-                heat=watts,
-                marks=self._marks(path, main),
-            )
-        )
-
-    def _marks(self, path: str, main: str) -> str:
-        """The classes of a part: the severity of the worst finding about it, and whether it changed."""
-        severity = self.severities.get(path)
-        return (f" finding-{severity}" if severity else "") + (" changed" if self._value_differs(main) else "")
-
-    def _value_differs(self, main: str) -> bool:
-        """Whether the value at a path is not what it was before."""
-        if self.before is None or not main:
-            return False
-        try:
-            return value_at(self.before.design, main).value != value_at(self.design, main).value
-        except DesignRefused:
-            return True
-
-    def resistor(
-        self, path: str, part: Resistor, x: float, y: float, name: str, *, turn: int = 0,
-        label: tuple[float, float, str] | None = None,
-    ) -> None:  # fmt: skip
-        """A resistor with its value and heat."""
-        self.part(path, "resistor", x, y, written(part.ohm, Quantity.RESISTANCE), name,
-                  main=f"{path}/ohm", turn=turn, label=label, heat=True)  # fmt: skip
-
-    def capacitor(
-        self, path: str, part: Capacitor, x: float, y: float, name: str, *, turn: int = 0, polarised: bool = False,
-        label: tuple[float, float, str] | None = None,
-    ) -> None:  # fmt: skip
-        """A capacitor with its value."""
-        kind = "capacitor-polarised" if polarised else "capacitor"
-        self.part(path, kind, x, y, written(part.farad, Quantity.CAPACITANCE), name,
-                  main=f"{path}/farad", turn=turn, label=label)  # fmt: skip
-
-
 def amplifier_drawing(
     amplifier: SolvedAmplifier, before: SolvedAmplifier | None, severities: dict[str, str]
 ) -> Drawing:
     """The signal path. ``severities`` maps a part's path to the severity of the worst finding about it."""
-    pen = _Pen(amplifier, before, severities)
+    pen = Pen(amplifier, before, severities)
     x = 12.0
     signal = (x, float(SIGNAL))
     for block in amplifier.design.chain:
@@ -250,7 +40,7 @@ def amplifier_drawing(
     return pen.sheet
 
 
-def _input(pen: _Pen, block: Input, x: float, signal: tuple[float, float]) -> tuple[float, tuple[float, float]]:
+def _input(pen: Pen, block: Input, x: float, signal: tuple[float, float]) -> tuple[float, tuple[float, float]]:
     level = display(block.source_volt, Quantity.VOLTAGE)
     pen.part(f"chain/{block.id}", "socket", x + 22, SIGNAL, level, "source", designator="IN",
              main=f"chain/{block.id}/source_volt", label=(x + 4, SIGNAL - 36, "start"), size=(34, 34))  # fmt: skip
@@ -261,7 +51,7 @@ def _input(pen: _Pen, block: Input, x: float, signal: tuple[float, float]) -> tu
 
 
 def _volume(
-    pen: _Pen, block: VolumeControl, x: float, signal: tuple[float, float]
+    pen: Pen, block: VolumeControl, x: float, signal: tuple[float, float]
 ) -> tuple[float, tuple[float, float]]:
     at = x + 26
     pen.wire(signal, (x + 6, SIGNAL), (x + 6, ANODE), (at, ANODE), (at, SIGNAL - 22))
@@ -274,9 +64,7 @@ def _volume(
     return 100, (x + 100, SIGNAL)
 
 
-def _stage(
-    pen: _Pen, stage: TriodeStage | TriodeOutput, x: float, signal: tuple[float, float]
-) -> tuple[float, float]:
+def _stage(pen: Pen, stage: TriodeStage | TriodeOutput, x: float, signal: tuple[float, float]) -> tuple[float, float]:
     """The grid and cathode side of a stage, with its tube. Returns the tube's x and the width taken up to it."""
     path = f"chain/{stage.id}"
     start, at = x, x
@@ -327,11 +115,11 @@ def _stage(
                       polarised=True, label=(tube + 50, BIAS - 2, "start"))  # fmt: skip
         pen.wire((tube + 34, BIAS + 6), (tube + 34, EARTH))
         pen.earth(tube + 34, EARTH)
-    pen.sheet.stages.append((stage.id, stage.tube, _px(start), _px(tube + 92 - start)))
+    pen.stage(stage.id, stage.tube, start, tube + 92)
     return tube, tube - start
 
 
-def _rail(pen: _Pen, section: str, x: float, y: float) -> None:
+def _rail(pen: Pen, section: str, x: float, y: float) -> None:
     """The flag of the supply section that something hangs on."""
     pen.symbol("rail", x, y)
     pen.figure(f"{section}@{x:g}", x + 10, y - 8, "ht",
@@ -339,7 +127,7 @@ def _rail(pen: _Pen, section: str, x: float, y: float) -> None:
 
 
 def _triode_stage(
-    pen: _Pen, stage: TriodeStage, x: float, signal: tuple[float, float]
+    pen: Pen, stage: TriodeStage, x: float, signal: tuple[float, float]
 ) -> tuple[float, tuple[float, float]]:
     tube, taken = _stage(pen, stage, x, signal)
     pen.wire((tube, RAIL), (tube, LOAD - 22))
@@ -355,7 +143,7 @@ def _triode_stage(
 
 
 def _triode_output(
-    pen: _Pen, stage: TriodeOutput, x: float, signal: tuple[float, float]
+    pen: Pen, stage: TriodeOutput, x: float, signal: tuple[float, float]
 ) -> tuple[float, tuple[float, float]]:
     tube, taken = _stage(pen, stage, x, signal)
     pen.wire((tube, SIGNAL - 32), (tube, ANODE), (tube + 96, ANODE))
@@ -364,7 +152,7 @@ def _triode_output(
 
 
 def _transformer(
-    pen: _Pen, block: OutputTransformer, x: float, signal: tuple[float, float]
+    pen: Pen, block: OutputTransformer, x: float, signal: tuple[float, float]
 ) -> tuple[float, tuple[float, float]]:
     at, middle = x + 16, (RAIL + 16 + ANODE) / 2
     section = pen.design.output_stage.feed
@@ -381,7 +169,7 @@ def _transformer(
 
 
 def _loudspeaker(
-    pen: _Pen, block: Loudspeaker, x: float, signal: tuple[float, float]
+    pen: Pen, block: Loudspeaker, x: float, signal: tuple[float, float]
 ) -> tuple[float, tuple[float, float]]:
     middle = signal[1]
     pen.wire((x, middle - 40), (x, middle - 14))
@@ -401,7 +189,7 @@ def _watts(amplifier: SolvedAmplifier) -> str:
     return display(point.power_watt, Quantity.POWER) if point else "overdriven"
 
 
-_BLOCKS: dict[type, Callable[[_Pen, Any, float, tuple[float, float]], tuple[float, tuple[float, float]]]] = {
+_BLOCKS: dict[type, Callable[[Pen, Any, float, tuple[float, float]], tuple[float, tuple[float, float]]]] = {
     Input: _input,
     VolumeControl: _volume,
     TriodeStage: _triode_stage,
@@ -413,7 +201,7 @@ _BLOCKS: dict[type, Callable[[_Pen, Any, float, tuple[float, float]], tuple[floa
 
 def supply_drawing(amplifier: SolvedAmplifier, before: SolvedAmplifier | None, severities: dict[str, str]) -> Drawing:
     """The HT supply."""
-    pen = _Pen(amplifier, before, severities)
+    pen = Pen(amplifier, before, severities)
     supply = amplifier.design.supply
     top, middle, earth = SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH
     pen.part("supply", "winding", 40, middle, display(supply.winding_volt, Quantity.VOLTAGE), "HT winding",

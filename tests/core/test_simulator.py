@@ -8,7 +8,7 @@ import pytest
 from tests.core import simulator
 from thermionic import cli, examples
 from thermionic.blocks import solve
-from thermionic.design import dump
+from thermionic.design import changed, dump
 
 pytestmark = simulator.needed
 VOLTAGE, GAIN_DB, SECOND = 0.005, 0.1, 0.05
@@ -67,3 +67,33 @@ def test_supply_over_the_mains_cycle(name, tmp_path, capsys):
     assert ours.rectifier.peak_ampere == pytest.approx(np.abs(winding).max(), rel=0.03)
     rms = np.sqrt(np.trapezoid(winding**2, time) / (time[-1] - time[0]))
     assert ours.rectifier.winding_rms_ampere == pytest.approx(rms, rel=0.02)
+
+
+@pytest.mark.parametrize(
+    "edits",
+    [
+        {"chain/driver/tube": "ECC83", "chain/driver/cathode_resistor/ohm": "820", "channels": "1"},
+        {"chain/output/cathode_resistor/ohm": "330", "chain/transformer/tap_ohm": "4", "chain/volume/travel": "0.2"},
+        {"chain/driver/tube": "6SN7GT", "chain/driver/anode_load/ohm": "33k", "supply/winding_volt": "200 V"},
+        {"chain/driver/tube": "ECC88", "chain/driver/anode_load/ohm": "22k", "chain/speaker/ohm": "3R2"},
+        {"chain/output/tube": "300B", "supply/winding_volt": "340 V", "brief/mains_hertz": "60 Hz"},
+    ],
+    ids=lambda edits: ", ".join(edits.values()),
+)
+def test_other_designs_too(edits, tmp_path, capsys):
+    """Every tube type, hard drive and light, one channel and two."""
+    design = DESIGNS["lantern"]
+    for path, typed in edits.items():
+        design = changed(design, path, typed)
+    ours = solve(design)
+    plots = simulator.run(printed(design, tmp_path, capsys), tmp_path)
+    op, tran = (next(plot for plot in plots if word in plot[0]) for word in ("Operating", "Transient"))
+    theirs = dict(zip(op[1], op[2][0], strict=True))
+    for node in ours.netlist.nodes:
+        assert ours.voltage(node) == pytest.approx(theirs[f"v({node})"], rel=1e-5, abs=1e-5), node
+    point = ours.at_source
+    if point is not None:
+        time, wave = tran[2][:, 0], tran[2][:, tran[1].index("v(speaker)")]
+        found = simulator.harmonics(time, wave, 1000.0, 5)
+        assert point.harmonics[0] == pytest.approx(found[1] / found[0], rel=SECOND)
+        assert point.distortion == pytest.approx(np.sqrt(np.sum(found[1:] ** 2)) / found[0], rel=SECOND)
