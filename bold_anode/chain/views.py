@@ -72,8 +72,7 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
     except KeyError:
         state, designator = None, ""
     rows = [
-        {"path": f.path, "label": LABELS.get(f.path.rsplit("/", 1)[1], f.path), "text": f.text,
-         "choices": _choices(design, f.path)}
+        {"path": f.path, "label": _label(f), "text": f.text, "choices": _choices(design, f.path)}
         for f in fields
     ]  # fmt: skip
     optional = documents.optional_parts(design)
@@ -88,6 +87,12 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
         {"project": project, "path": path, "rows": rows, "state": state, "designator": designator,
          "switches": switches, "removable": path in optional, "stage": request.GET.get("stage", "")},
     )  # fmt: skip
+
+
+def _label(field: documents.Field) -> str:
+    """What a value is called, with its unit where the value is written without."""
+    name = LABELS.get(field.path.rsplit("/", 1)[1], field.path)
+    return f"{name}, {field.quantity.unit}" if field.quantity and field.quantity.value.infix else name
 
 
 def _choices(design: Design, path: str) -> tuple[str, ...]:

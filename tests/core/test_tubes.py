@@ -29,7 +29,10 @@ def test_a_data_file_is_complete_and_plausible(tube):
     assert tube.points
     for point in tube.points:
         assert point.source
-        assert point.anode_v * point.anode_a <= 1.05 * tube.limits.anode_w or point.grid_v == 0
+        # Characteristics are sometimes given where no tube may stand for long; then the note says so.
+        assert (
+            point.anode_v * point.anode_a <= 1.05 * tube.limits.anode_w or "maximum" in tube.note or not point.grid_v
+        )
         if point.gm_s and point.mu and point.ra_ohm:
             # The three figures of a point are bound together; a data sheet rounds each.
             assert point.gm_s * point.ra_ohm == pytest.approx(point.mu, rel=0.1)

@@ -21,7 +21,7 @@ from thermionic.tubes.stages import PublishedStage, solve_stage
 # as a ratio: within a factor of 1.6 or so.
 _ACCURACY = {"anode_a": 0.04, "gm_s": 0.06, "mu": 0.03}
 _STAGE_CURRENT, _STAGE_GAIN, _STAGE_DISTORTION = 0.05, 0.03, 0.5
-_USUAL = {"ex": (1.4, 0.08), "kvb": (300.0, 0.5)}
+_USUAL = {"ex": (1.4, 0.12), "kvb": (300.0, 0.8)}
 _KP_WIDTH = 1.0
 # The ECC83's of Dempwolf et al. (2011), table 1, with the kg1 it goes with: the control grid of every other
 # type is taken to catch the same share of the space current, for want of published grid current curves.
