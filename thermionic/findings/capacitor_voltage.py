@@ -65,6 +65,6 @@ class CapacitorVoltage(Rule):
 def _across(state: CircuitState, name: str) -> float:
     """Highest steady voltage across a capacitor with its ripple's crest, V."""
     part = state.netlist[name]
-    steady = abs(state.at.parts[name].voltage)
+    steady = abs(state.at.voltage(part.nodes[0]) - state.at.voltage(part.nodes[1]))
     ripple = state.rectifier.ripple_peak_to_peak(part.nodes[0]) if state.rectifier else 0.0
     return steady + ripple / 2

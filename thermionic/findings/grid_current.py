@@ -65,7 +65,7 @@ def _onset(amplifier: SolvedAmplifier, stage_id: str) -> float | None:
     part = amplifier.netlist[amplifier.compiled.designator(f"chain/{stage_id}")]
     assert isinstance(part.device, Triode)
     anode, grid, cathode = (amplifier.drive.phasors(node) for node in part.nodes)
-    volts = np.stack([waveform(grid - cathode, 128), waveform(anode - cathode, 128)], axis=-1)
+    volts = np.stack([waveform(grid - cathode, 64), waveform(anode - cathode, 64)], axis=-1)
     peaks = part.device.currents(volts)[0][..., 0].max(axis=1)
     powers = [point.power_watt for point in amplifier.sweep]
     above = np.flatnonzero(peaks >= CONDUCTING)
