@@ -8,7 +8,6 @@ from typing import Any
 
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.urls import reverse
 
 from bold_anode.amps.models import Project
 from bold_anode.amps.solved import Solved, solved
@@ -93,8 +92,3 @@ def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse
     response = render(request, template, context)
     response["Vary"] = "HX-Request"
     return response
-
-
-def room_address(project: Project, slug: str) -> str:
-    """Where a room of a project is."""
-    return reverse("room", args=[project.pk, slug])

@@ -55,6 +55,8 @@ def test_a_design_survives_its_file():
         (TEXT.replace('"kind": "volume"', '"kind": "flux"'), "a block's kind is one of"),
         (TEXT.replace('"id": "volume"', '"id": "driver"'), "Two blocks are called driver"),
         (TEXT.replace('"id": "speaker"', '"id": "reservoir"'), "name of a node"),
+        (TEXT.replace('"id": "volume"', '"id": "driver_anode"'), "driver_anode is the name of a node"),
+        (TEXT.replace('"id": "volume"', '"id": "a__b"'), "chain, a__b, id: small letters"),
         (TEXT.replace('"tap_ohm": 8.0', '"tap_ohm": 5.0'), "no 5 Ω tap; it has 4 Ω, 8 Ω, 16 Ω"),
         (TEXT.replace('"channels": 2', '"channels": 2, "colour": "red"'), "colour: is not something"),
     ],

@@ -16,7 +16,7 @@ from thermionic.circuit.operating_point import PartState
 from thermionic.circuit.small_signal import Response, SmallSignal
 from thermionic.circuit.supply import CircuitState, RectifierState, solve_circuit
 from thermionic.design import Design
-from thermionic.devices import Feed, Triode
+from thermionic.devices import Triode
 from thermionic.errors import NoSolution
 
 REFERENCE_HERTZ = 1000.0
@@ -213,13 +213,6 @@ class SolvedAmplifier:
             distortion=float(at[1]),
             harmonics=tuple(float(h) for h in at[2:]),
         )
-
-    def feed_current(self, stage_id: str) -> float:
-        """HT current into one channel's stage, A."""
-        for part in self.netlist.parts:
-            if isinstance(part.device, Feed) and part.nodes[1] == f"{stage_id}_ht":
-                return -float(self.state.at.terminal_currents[part.name][1])
-        raise KeyError(stage_id)
 
     def ripple(self, node: str) -> float:
         """Hum ripple on a node, V peak to peak."""

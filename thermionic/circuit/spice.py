@@ -113,8 +113,8 @@ def _current_source(writer: _Writer, part: Part, device: devices.CurrentSource) 
 def _thevenin(writer: _Writer, part: Part, device: devices.Thevenin) -> None:
     plus, minus = part.nodes
     writer.lines += [
-        f"V{part.name} {part.name}_emf {minus} DC {_n(device.volt)}",
-        f"R{part.name} {part.name}_emf {plus} {_n(device.ohm)}",
+        f"V{part.name} {part.name}__emf {minus} DC {_n(device.volt)}",
+        f"R{part.name} {part.name}__emf {plus} {_n(device.ohm)}",
     ]
 
 
@@ -151,10 +151,10 @@ def _output_transformer(writer: _Writer, part: Part, device: devices.OutputTrans
     (primary, _), (_, secondary) = device.inductances()
     coupling = (device.primary_henry / (device.primary_henry + device.leakage_henry)) ** 0.5
     writer.lines += [
-        f"R{name}p {p1} {name}_p {_n(device.primary_ohm)}",
-        f"L{name}p {name}_p {p2} {_n(primary)}",
-        f"R{name}s {s1} {name}_s {_n(device.secondary_ohm)}",
-        f"L{name}s {name}_s {s2} {_n(secondary)}",
+        f"R{name}p {p1} {name}__p {_n(device.primary_ohm)}",
+        f"L{name}p {name}__p {p2} {_n(primary)}",
+        f"R{name}s {s1} {name}__s {_n(device.secondary_ohm)}",
+        f"L{name}s {name}__s {s2} {_n(secondary)}",
         f"K{name} L{name}p L{name}s {_n(coupling)}",
     ]
 
@@ -172,12 +172,12 @@ def _rectified_winding(writer: _Writer, part: Part, device: devices.RectifiedWin
     name, (plus, minus) = part.name, part.nodes
     model = _diode_model(writer, device.diode)
     writer.lines += [
-        f"V{name} {name}_a {name}_b SIN(0 {_n(device.peak_volt)} {_n(device.mains_hertz)})",
-        f"R{name} {name}_a {name}_c {_n(device.ohm)}",
-        f"D{name}1 {name}_c {plus} {model}",
-        f"D{name}2 {name}_b {plus} {model}",
-        f"D{name}3 {minus} {name}_c {model}",
-        f"D{name}4 {minus} {name}_b {model}",
+        f"V{name} {name}__a {name}__b SIN(0 {_n(device.peak_volt)} {_n(device.mains_hertz)})",
+        f"R{name} {name}__a {name}__c {_n(device.ohm)}",
+        f"D{name}1 {name}__c {plus} {model}",
+        f"D{name}2 {name}__b {plus} {model}",
+        f"D{name}3 {minus} {name}__c {model}",
+        f"D{name}4 {minus} {name}__b {model}",
     ]
 
 

@@ -47,8 +47,10 @@ Metres = Annotated[float, Measured(Quantity.LENGTH)]
 Decibels = Annotated[float, Measured(Quantity.LEVEL)]
 Fraction = Annotated[float, Field(ge=0.0, le=1.0), Measured(Quantity.RATIO)]
 Tolerance = Annotated[float, Field(ge=0.0, le=0.9), Measured(Quantity.RATIO)]
-# 40 characters leave room for the suffixes of the nodes named after it.
-Id = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
+# Nodes are named after it with a suffix; two underscores running are kept for a netlist's inner nodes.
+Id = Annotated[str, Field(pattern=r"^[a-z][a-z0-9]*(_[a-z0-9]+)*$", max_length=40)]
+# What a stage's own nodes end in.
+STAGE_NODES = ("in", "grid", "anode", "cathode", "ht")
 Name = Annotated[str, Field(min_length=1, max_length=120)]
 
 
@@ -234,7 +236,8 @@ class Design(_Model):
         for name in names:
             if names.count(name) > 1:
                 raise ValueError(f"Two blocks are called {name}; every id must be its own.")
-        clash = {"source", "reservoir"} & set(names)
+        taken = {f"{block.id}_{node}" for block in self.stages for node in STAGE_NODES}
+        clash = (taken | {"source", "reservoir"}) & set(names)
         if clash:
             raise ValueError(f"{clash.pop()} is the name of a node of the circuit; call it otherwise.")
         for block in self.chain:

@@ -110,7 +110,7 @@ def _reason(error: Any) -> str:
     if kind in ("union_tag_invalid", "union_tag_not_found"):
         return f"a block's kind is one of {context.get('expected_tags', 'the known ones')}."
     if kind == "string_pattern_mismatch":
-        return "a small letter, then small letters, digits and underscores, 40 at most."
+        return "small letters and digits, beginning with a letter, with single underscores between."
     return str(error["msg"]).replace("Input should be", "should be").rstrip(".") + "."
 
 
