@@ -36,7 +36,8 @@ class GridCurrent(Rule):
                 f"{stage.tube} draws grid current too soon",
                 f"Its grid conducts from {onset:.2f} W on; full output is {full:.2f} W ({onset / full:.0%}).",
                 "The stage before cannot drive it: the tops are cut, and the coupling capacitor charges and "
-                "shifts the bias after every peak.",
+                "shifts the bias after every peak. Grid current is estimated for this type, not fitted: take the "
+                "level as approximate.",
                 full - onset,
                 full,
                 preferred_cure(
