@@ -61,6 +61,16 @@ def owned(request: HttpRequest, project_id: int) -> Project:
     return project
 
 
+def _solved_before(project: Project) -> Solved | None:
+    """The solution before the last change, if there was one and it can still be solved."""
+    if not project.previous_id or project.previous_id == project.current_id:
+        return None
+    try:
+        return solved(project.previous)
+    except ThermionicError:
+        return None
+
+
 def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
     """A room as a page, or as the fragment that htmx asked for; the strip and the findings come along."""
     room = _rooms.get(slug)
@@ -68,16 +78,12 @@ def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse
         raise Http404
     try:
         now = solved(project.current)
+        before = _solved_before(project)
+        template, context = room.draw(request, Shown(project, now, before))
     except ThermionicError as refusal:
-        return render(request, "amps/unsolved.html", {"project": project, "refusal": refusal}, status=422)
-    before = None
-    if project.previous_id and project.previous_id != project.current_id:
-        try:
-            before = solved(project.previous)
-        except ThermionicError:
-            before = None
-    shown = Shown(project, now, before)
-    template, context = room.draw(request, shown)
+        response = render(request, "amps/unsolved.html", {"project": project, "refusal": refusal}, status=422)
+        response["HX-Refresh"] = "true"  # to htmx: this is a page, not a piece of one
+        return response
     context |= {
         "frame": "frame/room_fragment.html" if request.htmx else "frame/room_page.html",
         "project": project,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import sqrt
 
 import numpy as np
@@ -23,6 +23,11 @@ class Station:
     volts: str
     level: str
     changed: bool = False
+
+    @property
+    def figures(self) -> tuple[str, str]:
+        """The solved numbers, which are what can be marked as changed."""
+        return self.volts, self.level
 
 
 @dataclass(frozen=True)
@@ -49,18 +54,12 @@ def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> 
     old_stations = {s.block_id: s for s in _stations(before)} if before else {}
     old_rails = {r.name: r for r in _rails(before)} if before else {}
     stations = tuple(
-        Station(
-            **{
-                **vars(s),
-                "changed": (o := old_stations.get(s.block_id)) is not None
-                and (o.volts, o.level) != (s.volts, s.level),
-            }
-        )
-        for s in _stations(amplifier)
+        replace(now, changed=(was := old_stations.get(now.block_id)) is not None and was.figures != now.figures)
+        for now in _stations(amplifier)
     )
     rails = tuple(
-        Rail(**{**vars(r), "changed": (o := old_rails.get(r.name)) is not None and o.volts != r.volts})
-        for r in _rails(amplifier)
+        replace(now, changed=(was := old_rails.get(now.name)) is not None and was.volts != now.volts)
+        for now in _rails(amplifier)
     )
     source = amplifier.at_source
     at = f"at {display(source.source_volt, Quantity.VOLTAGE)} in" if source else "small signal"

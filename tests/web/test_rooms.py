@@ -69,6 +69,20 @@ def test_an_editor_for_nothing_is_refused(bench, project):
     assert response.status_code == 422
 
 
+def test_a_room_whose_own_solve_fails_says_so(bench, project, monkeypatch):
+    from bold_anode.powerup import views
+    from thermionic.errors import NoSolution
+
+    def never(revision, stage, mains_volt):
+        raise NoSolution("With a part at its limit, node ht1 would not settle.")
+
+    monkeypatch.setattr(views, "plan_for", never)
+    page = bench.get(reverse("room", args=[project.pk, "power-up"]))
+    assert page.status_code == 422
+    assert "node ht1 would not settle" in page.content.decode()
+    assert bench.get(reverse("room", args=[project.pk, "chain"])).status_code == 200
+
+
 def test_a_single_channel_design_draws_too(bench, owner):
     design = changed(examples.example("beacon"), "channels", "1")
     raw = dump(design)

@@ -40,22 +40,26 @@ class Stage(Enum):
 
 
 @dataclass(frozen=True)
-class TestPoint:
-    """Where to put the probes and what to expect, V: DC to earth, or AC rms at 1 kHz with the test signal on.
-
-    ``low`` and ``high`` bound what the parts' tolerances, the tubes' spread and the meter explain.
-    """
-
-    __test__ = False  # not a pytest class
+class Probe:
+    """Where to put the probes: ``node`` to earth, DC, or AC rms at 1 kHz with the test signal on."""
 
     key: str
     title: str
     place: str
     node: str
-    ac: bool
-    expected: float
-    low: float
-    high: float
+    ac: bool = False
+
+
+@dataclass(frozen=True)
+class TestPoint(Probe):
+    """A probe with what to expect there, V. ``low`` and ``high`` bound what the parts' tolerances, the tubes' spread
+    and the meter explain."""
+
+    __test__ = False  # not a pytest class
+
+    expected: float = 0.0
+    low: float = 0.0
+    high: float = 0.0
 
     @property
     def sigma(self) -> float:
@@ -74,22 +78,22 @@ class Plan:
     netlist: Netlist
     state: CircuitState
     test_volt: float
-    probes: tuple[tuple[str, str, str, str, bool], ...]
+    probes: tuple[Probe, ...]
 
     def values(self, state: CircuitState) -> Array:
         """What every test point reads in a solved variant of the circuit, V, (points,)."""
         system = state.at.system
         tone: Array | None = None
         readings = []
-        for _, _, _, node, ac in self.probes:
-            if not ac:
-                readings.append(state.at.voltage(node))
+        for probe in self.probes:
+            if not probe.ac:
+                readings.append(state.at.voltage(probe.node))
                 continue
             if tone is None:
                 source = float(self.netlist[SOURCE].device.excitation().tone[2])
                 phasors = SmallSignal(state.at).tone(np.array([TEST_HERTZ]))[0]
                 tone = np.abs(phasors) * self.test_volt / source
-            readings.append(float(tone[system.node(node)]))
+            readings.append(float(tone[system.node(probe.node)]))
         return np.array(readings)
 
     def solve(self, netlist: Netlist) -> Array:
@@ -104,10 +108,9 @@ class Plan:
         spread = np.sqrt(np.sum(np.square(shifts), axis=0) + (METER * expected) ** 2)
         points = []
         for probe, value, width in zip(self.probes, expected, spread, strict=True):
-            key, title, place, node, ac = probe
-            width = max(float(width), LEAST_AC if ac else LEAST_DC)
+            width = max(float(width), LEAST_AC if probe.ac else LEAST_DC)
             value = round(float(value), 4) + 0.0  # a tenth of a millivolt, and no minus zero
-            points.append(TestPoint(key, title, place, node, ac, value, value - width, value + width))
+            points.append(TestPoint(**vars(probe), expected=value, low=value - width, high=value + width))
         return tuple(points)
 
 
@@ -153,28 +156,28 @@ def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
     return replace(netlist, parts=tuple(parts))
 
 
-def _probes(design: Design, compiled: Compiled, stage: Stage) -> Iterator[tuple[str, str, str, str, bool]]:
-    """Key, title, place, node and whether AC, of each test point."""
+def _probes(design: Design, compiled: Compiled, stage: Stage) -> Iterator[Probe]:
+    """The probes of a stage, in the order to measure."""
     reservoir = compiled.designator("supply/reservoir")
-    yield RESERVOIR, "Reservoir", f"across {reservoir}", RESERVOIR, False
+    yield Probe(RESERVOIR, "Reservoir", f"across {reservoir}", RESERVOIR)
     for section in design.supply.sections:
         name = compiled.designator(f"supply/sections/{section.id}/capacitor")
-        yield section.id, f"HT at {section.id}", f"across {name}", section.id, False
+        yield Probe(section.id, f"HT at {section.id}", f"across {name}", section.id)
     for block in design.stages:
         tube = compiled.designator(f"chain/{block.id}")
         anode, grid, cathode = compiled.netlist[tube].nodes
-        yield anode, f"{tube} anode, {block.tube}", "anode to earth at the socket", anode, False
-        yield cathode, f"{tube} cathode", "cathode to earth at the socket", cathode, False
-        yield grid, f"{tube} grid", "grid to earth at the socket", grid, False
+        yield Probe(anode, f"{tube} anode, {block.tube}", "anode to earth at the socket", anode)
+        yield Probe(cathode, f"{tube} cathode", "cathode to earth at the socket", cathode)
+        yield Probe(grid, f"{tube} grid", "grid to earth at the socket", grid)
     if stage is Stage.ALL_TUBES:
         for block in design.stages:
             tube = compiled.designator(f"chain/{block.id}")
             anode = compiled.netlist[tube].nodes[0]
             if block is not design.output_stage:
                 place = "AC, through 100 nF rated 630 V"
-                yield f"{anode}_ac", f"{tube} anode, signal", place, anode, True
+                yield Probe(f"{anode}_ac", f"{tube} anode, signal", place, anode, ac=True)
         speaker = design.loudspeaker.id
-        yield f"{speaker}_ac", "Loudspeaker, signal", "AC, across the dummy load", speaker, True
+        yield Probe(f"{speaker}_ac", "Loudspeaker, signal", "AC, across the dummy load", speaker, ac=True)
 
 
 def _tolerances(netlist: Netlist, compiled: Compiled) -> Iterator[Netlist]:
