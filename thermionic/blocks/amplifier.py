@@ -23,7 +23,7 @@ REFERENCE_HERTZ = 1000.0
 FULL_DISTORTION = 0.05
 _RESPONSE_HERTZ = np.logspace(np.log10(2.0), np.log10(500e3), 73)
 # The drive levels at which power and distortion are solved, as shares of the output grid's idle bias.
-_SWEEP = np.array([0.05, 0.4, 0.7, 0.9, 1.0, 1.1, 1.25])
+_SWEEP = np.array([0.05, 0.4, 0.7, 0.9, 1.0, 1.1, 1.2, 1.4])
 _OVERDRIVE = 2.0
 
 
