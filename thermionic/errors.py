@@ -31,3 +31,7 @@ class NoSolution(ThermionicError):
         super().__init__(message)
         self.tried = tried
         self.where = where
+
+
+class BudgetSpent(NoSolution):
+    """An analysis was stopped at the limit of time it was given."""

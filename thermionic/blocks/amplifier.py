@@ -9,7 +9,6 @@ import numpy as np
 from scipy.interpolate import PchipInterpolator
 
 from thermionic.blocks.compiling import RESERVOIR, SOURCE, Compiled, compile_design
-from thermionic.circuit.harmonic_balance import ComplexArray
 from thermionic.circuit.large_signal import Drive, distortion, drive
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.operating_point import PartState
@@ -17,6 +16,7 @@ from thermionic.circuit.small_signal import Response, SmallSignal
 from thermionic.circuit.supply import CircuitState, RectifierState, solve_circuit
 from thermionic.design import Design
 from thermionic.devices import Triode
+from thermionic.devices.base import ComplexArray
 from thermionic.errors import NoSolution
 
 REFERENCE_HERTZ = 1000.0
@@ -92,12 +92,8 @@ class SolvedAmplifier:
                 heat = rectifier.winding_rms_ampere**2 * rectifier.winding.ohm
                 states[part.name] = PartState(rectifier.mean_ampere, state.voltage, heat)
             elif part.path.startswith("supply") and part.path.endswith("/resistor"):
-                ripple = [
-                    np.zeros(rectifier.ripple.shape[1]) if node == "0"
-                    else rectifier.ripple[rectifier.nodes.index(node)]
-                    for node in part.nodes
-                ]  # fmt: skip
-                heat = 0.5 * float(np.sum(np.abs(ripple[0] - ripple[1]) ** 2)) / part.device.ohm  # type: ignore[attr-defined]
+                first, second = (rectifier.mains.node_waveform(node) for node in part.nodes)
+                heat = float(np.var(first - second)) / part.device.ohm  # type: ignore[attr-defined]
                 states[part.name] = PartState(state.current, state.voltage, state.dissipation + heat)
         return states
 

@@ -99,8 +99,8 @@ def _load(amplifier: SolvedAmplifier, port: int, hertz: float) -> float:
     system = at.system
     own = at.port_slopes.copy()
     own[port : port + 2, :] = 0.0
-    matrix = system.G + system.A @ own @ system.A.T + 2j * np.pi * hertz * system.C
-    terminals = system.A[:, port + 1]
+    matrix = system.jacobian(own) + 2j * np.pi * hertz * system.C
+    terminals = system.S[:, port + 1]
     return float((terminals @ np.linalg.solve(matrix, terminals.astype(complex))).real)
 
 

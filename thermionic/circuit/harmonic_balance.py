@@ -2,8 +2,11 @@
 
 Source: M. S. Nakhla and J. Vlach, "A piecewise harmonic balance technique for determination of periodic
 response of nonlinear systems", IEEE Transactions on Circuits and Systems 23 (1976), p. 85. The linear network
-is reduced to its impedances at the ports, harmonic by harmonic, so slow coupling and cathode time constants
-cost nothing; the devices are evaluated on samples in time. Several drive levels are solved together.
+is reduced to its impedances at the ports, frequency by frequency, so slow coupling and cathode time constants
+cost nothing; the devices are evaluated on samples in time. Two tones that have no common period are balanced on
+a grid of both their phases (A. Ushida and L. O. Chua, "Frequency-domain analysis of nonlinear circuits driven by
+multi-tone signals", IEEE Transactions on Circuits and Systems 31 (1984), p. 766). Several drive levels, or several
+variants of a circuit, are solved together.
 """
 
 from __future__ import annotations
@@ -13,13 +16,12 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
-from numpy.typing import NDArray
 
-from thermionic.devices.base import Array
+from thermionic.circuit import budget
+from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NoSolution
 
-ComplexArray = NDArray[np.complex128]
-# Port voltages (levels, samples, ports) and phase (samples, ) to currents and derivatives.
+# Port voltages (samples, levels, ports) and phase (samples, 1) to currents (samples, levels, injects) and slopes.
 PortCurrents = Callable[[Array, Array], tuple[Array, Array]]
 
 _ITERATIONS = 80
@@ -27,11 +29,59 @@ _RELATIVE = 2e-5  # of the last step; Newton converges quadratically, so the err
 
 
 @dataclass(frozen=True, eq=False)
-class Balance:
-    """Converged phasors: ``volts`` and ``amperes`` (levels, ports, harmonics + 1), harmonic 0 being the mean.
+class Spectrum:
+    """The frequencies that are balanced, and the samples in time that stand for them.
 
-    A waveform is sum over k of Re(phasor_k exp(j k phase)). ``jacobian`` (levels, n, n) is that of the
-    balance over the real unknowns (mean, real parts, imaginary parts; port by port).
+    ``orders`` (frequencies, tones) are the whole multiples of each tone in each frequency, all zero first;
+    ``phases`` (samples, tones) the tones' phases at each sample; ``synthesis`` (samples, 2 frequencies - 1) and
+    ``analysis`` its inverse go between samples and the real unknowns (mean, real parts, imaginary parts).
+    """
+
+    orders: Array
+    phases: Array
+    synthesis: Array
+    analysis: Array
+
+    def hertz(self, *tones: float) -> Array:
+        """Each frequency, with the tones at these; those of differences may be negative."""
+        return self.orders @ np.array(tones)
+
+
+def _spectrum(orders: Array, phases: Array) -> Spectrum:
+    angle = phases @ orders[1:].T
+    synthesis = np.hstack([np.ones((len(phases), 1)), np.cos(angle), -np.sin(angle)])
+    analysis = synthesis.T * (2.0 / len(phases))
+    analysis[0] *= 0.5
+    return Spectrum(orders, phases, synthesis, analysis)
+
+
+@cache
+def harmonics_of_one(harmonics: int, samples: int) -> Spectrum:
+    """A tone's first ``harmonics``, from ``samples`` a period: at least twice as many and some."""
+    phase = 2 * np.pi * np.arange(samples) / samples
+    return _spectrum(np.arange(harmonics + 1.0)[:, None], phase[:, None])
+
+
+@cache
+def products_of_two(order: int) -> Spectrum:
+    """All sums and differences of two tones' multiples up to ``order`` together."""
+    pairs = [
+        (a, b)
+        for a in range(order + 1)
+        for b in range(-order, order + 1)
+        if a + abs(b) <= order and (a > 0 or b > 0)
+    ]
+    side = 2 * np.pi * np.arange(2 * order + 4) / (2 * order + 4)
+    first, second = np.meshgrid(side, side, indexing="ij")
+    return _spectrum(np.array([(0, 0), *pairs], dtype=float), np.stack([first.ravel(), second.ravel()], axis=1))
+
+
+@dataclass(frozen=True, eq=False)
+class Balance:
+    """Converged phasors: ``volts`` (levels, ports, frequencies) and ``amperes`` (levels, injects, frequencies).
+
+    The first frequency is the mean. A waveform is sum over k of Re(phasor_k exp(j k phase)). ``jacobian``
+    (levels, n, n) is that of the balance over the real unknowns (mean, real parts, imaginary parts; port by port).
     """
 
     volts: ComplexArray
@@ -39,22 +89,9 @@ class Balance:
     jacobian: Array
 
 
-@cache
-def _transforms(harmonics: int, samples: int) -> tuple[Array, Array, Array]:
-    """Phase of the samples; synthesis (samples, 2H+1); analysis (2H+1, samples)."""
-    phase = 2 * np.pi * np.arange(samples) / samples
-    k = np.arange(1, harmonics + 1)
-    cosine, sine = np.cos(np.outer(phase, k)), np.sin(np.outer(phase, k))
-    synthesis = np.hstack([np.ones((samples, 1)), cosine, -sine])
-    analysis = synthesis.T * (2.0 / samples)
-    analysis[0] *= 0.5
-    return phase, synthesis, analysis
-
-
 def waveform(phasors: ComplexArray, samples: int) -> Array:
     """One period of the waveform with phasors (..., harmonics + 1), as (..., samples)."""
-    _, synthesis, _ = _transforms(phasors.shape[-1] - 1, samples)
-    return _to_real(phasors) @ synthesis.T
+    return _to_real(phasors) @ harmonics_of_one(phasors.shape[-1] - 1, samples).synthesis.T
 
 
 def _to_real(phasors: ComplexArray) -> Array:
@@ -62,17 +99,21 @@ def _to_real(phasors: ComplexArray) -> Array:
 
 
 def _real_operator(impedance: ComplexArray) -> Array:
-    """Z of every harmonic (harmonics + 1, ports, ports) as one real matrix over the real unknowns, port by port."""
-    count, ports, _ = impedance.shape
+    """Z of every frequency (..., frequencies, ports, injects) as one real matrix over the real unknowns.
+
+    Shape (..., ports * width, injects * width) with width 2 frequencies - 1, port by port.
+    """
+    *lead, count, ports, injects = impedance.shape
     width = 2 * count - 1
-    operator = np.zeros((ports, width, ports, width))
+    operator = np.zeros((*lead, ports, width, injects, width))
     k = np.arange(count)
-    operator[:, k, :, k] = impedance.real
     re, im = k[1:], k[1:] + count - 1
-    operator[:, re, :, im] = -impedance.imag[1:]
-    operator[:, im, :, re] = impedance.imag[1:]
-    operator[:, im, :, im] = impedance.real[1:]
-    return operator.reshape(ports * width, ports * width)
+    z = np.moveaxis(impedance, -3, 0)  # frequencies first, as indexing with k and slices puts them
+    operator[..., :, k, :, k] = z.real
+    operator[..., :, re, :, im] = -z.imag[1:]
+    operator[..., :, im, :, re] = z.imag[1:]
+    operator[..., :, im, :, im] = z.real[1:]
+    return operator.reshape(*lead, ports * width, injects * width)
 
 
 def _to_phasors(real: Array) -> ComplexArray:
@@ -83,61 +124,69 @@ def _to_phasors(real: Array) -> ComplexArray:
 
 
 def balance(
+    spectrum: Spectrum,
     impedance: ComplexArray,
     open_volts: ComplexArray,
     currents: PortCurrents,
     start: ComplexArray,
-    samples: int,
+    together: bool = False,
 ) -> Balance:
-    """Solve V_k = E_k - Z_k I_k(V) for all harmonics k at once, by Newton with backtracking.
+    """Solve V_k = E_k - Z_k I_k(V) for all frequencies k at once, by Newton with backtracking.
 
-    impedance   Z, (harmonics + 1, ports, ports), ohms.
-    open_volts  E, (levels, ports, harmonics + 1), the port voltages with no device current.
-    currents    the devices: i and di/dv at (levels, samples, ports).
+    impedance   Z, (frequencies, ports, injects), ohms; or (levels, frequencies, ports, injects).
+    open_volts  E, (levels, ports, frequencies), the port voltages with no device current.
+    currents    the devices: i (samples, levels, injects) and di/dv (samples, levels, injects, ports).
     start       a first guess like ``open_volts``.
-    samples     time samples a period, at least twice the number of harmonics and some.
+    together    evaluate all levels until the last has settled: for devices that hold an array of them.
 
-    Raises NoSolution if a level does not converge.
+    Raises NoSolution if a level does not converge, BudgetSpent.
     """
     levels, ports, count = open_volts.shape
-    harmonics = count - 1
-    phase, synthesis, analysis = _transforms(harmonics, samples)
-    width = 2 * harmonics + 1
+    injects = impedance.shape[-1]
+    width, samples = 2 * count - 1, len(spectrum.phases)
+    synthesis, analysis, phase = spectrum.synthesis, spectrum.analysis, spectrum.phases[:, :1]
     source = _to_real(open_volts).reshape(levels, ports * width)
-    # From the current of each port at each sample to the voltage that it drops, all in one: (n, ports, samples).
-    drop = (_real_operator(impedance).reshape(-1, ports, width) @ analysis).reshape(ports * width, ports, samples)
+    # From each injected current at each sample to the voltage that it drops, all in one: (..., n, injects, samples).
+    operator = _real_operator(impedance)
+    lead = operator.shape[:-2]
+    drop = (operator.reshape(*lead, -1, injects, width) @ analysis).reshape(*lead, ports * width, injects, samples)
+    flat = drop.reshape(*lead, ports * width, injects * samples)
 
-    def evaluate(v: Array, source: Array) -> tuple[Array, Array, Array]:
-        """Residual (levels, n), device currents (levels, samples, ports), and di/dv at the samples."""
+    def evaluate(v: Array, source: Array, which: Array) -> tuple[Array, Array, Array]:
+        """Residual (levels, n), device currents (levels, injects, samples), and slopes, levels first."""
         at_samples = v.reshape(-1, ports, width) @ synthesis.T
-        i, g = currents(np.swapaxes(at_samples, 1, 2), phase)
-        dropped = np.swapaxes(i, 1, 2).reshape(len(v), -1) @ drop.reshape(len(drop), -1).T
-        return v - source + dropped, i, g
+        i, g = currents(np.ascontiguousarray(np.moveaxis(at_samples, 2, 0)), phase)
+        i = np.moveaxis(i, 0, 2)
+        flowing = i.reshape(len(v), -1)
+        dropped = np.einsum("lnk,lk->ln", flat[which], flowing) if lead else flowing @ flat.T
+        return v - source + dropped, i, np.moveaxis(g, 0, 1)
 
-    def jacobian(g: Array) -> Array:
+    def jacobian(g: Array, which: Array) -> Array:
         matrix = np.zeros((len(g), ports * width, ports, width))
-        for p in range(ports):
+        reach = drop[which] if lead else drop[None]
+        for p in range(injects):
             for q in range(ports):
                 if np.any(g[..., p, q]):
-                    matrix[:, :, q] += (drop[:, p] * g[:, None, :, p, q]) @ synthesis
+                    matrix[:, :, q] += (reach[:, :, p] * g[:, None, :, p, q]) @ synthesis
         matrix = matrix.reshape(len(g), ports * width, ports * width)
         at = np.arange(ports * width)
         matrix[:, at, at] += 1.0
         return matrix
 
-    all_v, all_currents = _to_real(start).reshape(source.shape), np.zeros((levels, samples, ports))
+    all_v, all_currents = _to_real(start).reshape(source.shape), np.zeros((levels, injects, samples))
     matrices = np.zeros((levels, ports * width, ports * width))
     open_levels = np.arange(levels)
     v, want = all_v, source
-    residual, current, g = evaluate(v, want)
+    residual, current, g = evaluate(v, want, open_levels)
     for _ in range(_ITERATIONS):
-        matrix = jacobian(g)
+        budget.check("looking for the periodic steady state")
+        matrix = jacobian(g, open_levels)
         step = -np.linalg.solve(matrix, residual[..., None])[..., 0]
         size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))
         for _ in range(12):
             trial = v + fraction[:, None] * step
-            residual, current, g = evaluate(trial, want)
+            residual, current, g = evaluate(trial, want, open_levels)
             worse = ~(np.linalg.norm(residual, axis=1) <= (1 - 1e-4 * fraction) * size)
             worse &= size > 1e-9
             if not worse.any():
@@ -146,15 +195,17 @@ def balance(
         moved = np.max(np.abs(trial - v), axis=1)
         v = trial
         settled = moved < _RELATIVE * (1 + np.max(np.abs(v), axis=1))
+        if together:
+            settled = np.full(len(v), settled.all())
         done, still = open_levels[settled], ~settled
         all_v[done], all_currents[done], matrices[done] = v[settled], current[settled], matrix[settled]
         open_levels, v, want = open_levels[still], v[still], want[still]
         residual, current, g = residual[still], current[still], g[still]
         if not len(open_levels):
-            spectra = np.swapaxes(all_currents, 1, 2) @ analysis.T
+            spectra = all_currents @ analysis.T
             return Balance(_to_phasors(all_v.reshape(levels, ports, width)), _to_phasors(spectra), matrices)
     raise NoSolution(
         f"No periodic steady state was found at {len(open_levels)} of {levels} drive levels, "
-        f"after {_ITERATIONS} steps of harmonic balance with {harmonics} harmonics.",
+        f"after {_ITERATIONS} steps of harmonic balance over {count - 1} frequencies.",
         tried=("harmonic balance",),
     )

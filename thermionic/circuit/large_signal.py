@@ -1,4 +1,4 @@
-"""The circuit driven hard by its test tone: power and distortion at one or many levels."""
+"""The circuit driven hard by its test tone, or by two: power, distortion, intermodulation, clipping, bias shift."""
 
 from __future__ import annotations
 
@@ -6,85 +6,176 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from thermionic.circuit.harmonic_balance import Balance, ComplexArray, PortCurrents, balance
+from thermionic.circuit import budget
+from thermionic.circuit.harmonic_balance import (
+    Balance,
+    PortCurrents,
+    Spectrum,
+    balance,
+    harmonics_of_one,
+    products_of_two,
+)
 from thermionic.circuit.operating_point import OperatingPoint
-from thermionic.devices.base import Array
+from thermionic.circuit.small_signal import respond
+from thermionic.circuit.variants import VariantPoints
+from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NoSolution
 
 # Distortion is good to 0.5 % of itself well into clipping with these (measured against 40 harmonics).
 HARMONICS, SAMPLES = 10, 40
+# Intermodulation products up to this order, of both tones together.
+ORDER = 6
 
 
 @dataclass(frozen=True, eq=False)
 class Drive:
     """The periodic steady state at each of ``levels`` (multiples of the circuit's own test tone).
 
-    ``x`` holds the phasors of every unknown, (levels, size, harmonics + 1), harmonic 0 being the mean.
+    ``x`` holds the phasors of every unknown, (levels, size, frequencies), the first being the mean and the rest
+    those of ``spectrum``: for one tone harmonic k at place k. With an array of variants, levels are the variants.
     """
 
-    at: OperatingPoint
-    hertz: float
+    at: OperatingPoint | VariantPoints
+    tones: tuple[float, ...]
     levels: Array
+    spectrum: Spectrum
     x: ComplexArray
     ports: Balance
 
+    @property
+    def hertz(self) -> Array:
+        """The frequency of each phasor, Hz."""
+        return self.spectrum.hertz(*self.tones)
+
     def phasors(self, node: str) -> ComplexArray:
-        """A node's phasors, V peak: (levels, harmonics + 1)."""
+        """A node's phasors, V peak: (levels, frequencies)."""
         return self.x[:, self.at.system.node(node)]
 
+    def bias_shift(self, node: str) -> Array:
+        """How far the drive moves a node's mean voltage from where it idles, V: (levels,)."""
+        place = self.at.system.node(node)
+        shift: Array = self.x[:, place, 0].real - self.at.x[..., place]
+        return shift
 
-def drive(at: OperatingPoint, hertz: float, levels: Array, near: Drive | None = None) -> Drive:
-    """Solve the periodic steady state at each drive level, an increasing sequence. Raises NoSolution.
 
-    ``near`` is the solution of a similar circuit at levels that correspond one by one, to start from.
+def drive(
+    at: OperatingPoint | VariantPoints,
+    hertz: float,
+    levels: Array,
+    near: Drive | None = None,
+    harmonics: int = HARMONICS,
+) -> Drive:
+    """Solve the periodic steady state at each drive level, an increasing sequence. Raises NoSolution, BudgetSpent.
+
+    ``near`` is the solution of a similar circuit at levels that correspond one by one, to start from. For an array of
+    variants ``levels`` has one level a variant, or one for all.
 
     The circuit is linearised at its operating point, and only what the devices' currents differ from that is
     balanced; so a small signal is solved at once, and a bias shift under drive is part of the answer.
     """
+    spectrum = harmonics_of_one(harmonics, max(SAMPLES, 4 * harmonics))
+    tone = np.zeros(harmonics + 1)
+    tone[1] = 1.0
+    return _driven(at, (hertz,), levels, spectrum, tone, near)
+
+
+def two_tones(
+    at: OperatingPoint, first: float, second: float, ratio: float, levels: Array, order: int = ORDER
+) -> Drive:
+    """The steady state under two tones of ``first`` and ``second`` Hz, the first ``ratio`` times the second.
+
+    At level 1 their peaks add up to that of the circuit's own test tone. Raises NoSolution, BudgetSpent.
+    """
+    spectrum = products_of_two(order)
+    tone = np.zeros(len(spectrum.orders))
+    for row, share in (((1, 0), ratio / (1 + ratio)), ((0, 1), 1 / (1 + ratio))):
+        tone[int(np.nonzero(np.all(spectrum.orders == row, axis=1))[0][0])] = share
+    return _driven(at, (first, second), levels, spectrum, tone, None)
+
+
+def _driven(
+    at: OperatingPoint | VariantPoints,
+    tones: tuple[float, ...],
+    levels: Array,
+    spectrum: Spectrum,
+    tone_at: Array,
+    near: Drive | None,
+) -> Drive:
     system = at.system
-    k = np.arange(HARMONICS + 1)
-    matrices = at.slopes + 2j * np.pi * hertz * k[:, None, None] * system.C
-    columns = np.hstack([system.A, system.b_tone[:, None]]).astype(complex)
-    solved = np.linalg.solve(matrices, columns[None])
-    reach, tone = solved[..., :-1], solved[1, :, -1]
-    impedance = np.einsum("np,knq->kpq", system.A, reach)
+    with budget.at_most():
+        hertz = spectrum.hertz(*tones)
+        slope = at.port_slopes
+        several = system.variants is not None
+        tone_columns = system.b_tone if several else system.b_tone[None]
+        if several and np.ptp(np.abs(tone_columns), axis=0).any():
+            raise ValueError("variants share one test tone")
+        columns = np.hstack([system.B, tone_columns[0][:, None]])
+        solved = respond(system, at.slopes, hertz, columns)
+        reach, tone = solved[..., :-1], solved[..., -1]
+        impedance = np.einsum("np,...nq->...pq", system.S, reach)
 
-    rest = system.A.T @ at.x
-    slope = at.port_slopes
-    i_rest, _ = system.currents(rest)
+        rest = at.x @ system.S  # (ports,) or (variants, ports)
+        i_rest, _ = system.currents(rest)
 
-    def currents(v: Array, phase: Array) -> tuple[Array, Array]:
-        i, g = system.currents(v, phase)
-        return i - i_rest - (v - rest) @ slope.T, g - slope
+        def currents(v: Array, phase: Array) -> tuple[Array, Array]:
+            i, g = system.currents(v, phase)
+            linear = np.einsum("...mp,...p->...m", slope, v - rest)
+            return i - i_rest - linear, g - slope
 
-    levels = np.asarray(levels, dtype=float)
-    open_volts = np.zeros((len(levels), system.ports, HARMONICS + 1), dtype=complex)
-    open_volts[:, :, 0] = rest
-    open_volts[:, :, 1] = levels[:, None] * (system.A.T @ tone)
-    start = open_volts
-    if near is not None and near.ports.volts.shape == start.shape:
-        start = near.ports.volts.copy()
-        start[:, :, 0] += rest - near.at.system.A.T @ near.at.x
-    ports = _solve_levels(impedance, open_volts, currents, start)
+        count = system.variants if several else len(np.atleast_1d(levels))
+        levels = np.broadcast_to(np.asarray(levels, dtype=float), (count,))
+        # Phasors of every unknown for the tones alone, at level 1: (..., frequencies, size).
+        linear_part = tone * tone_at[:, None]
+        open_volts = np.zeros((count, system.ports, len(hertz)), dtype=complex)
+        open_volts += levels[:, None, None] * np.swapaxes(linear_part @ system.S, -1, -2)
+        open_volts[:, :, 0] += rest
+        start = open_volts
+        if near is not None and near.ports.volts.shape == start.shape:
+            start = near.ports.volts.copy()
+            start[:, :, 0] += rest - near.at.x @ near.at.system.S
+        if several:
+            ports = balance(spectrum, impedance, open_volts, currents, start, together=True)
+        else:
+            ports = _solve_levels(spectrum, impedance, open_volts, currents, start)
 
-    x = -np.einsum("knp,lpk->lnk", reach, ports.amperes)
-    x[:, :, 0] += at.x
-    x[:, :, 1] += levels[:, None] * tone
-    return Drive(at, hertz, levels, x, ports)
+        if several:
+            x = -np.einsum("lknp,lpk->lnk", reach, ports.amperes)
+        else:
+            x = -np.einsum("knp,lpk->lnk", reach, ports.amperes)
+        x += levels[:, None, None] * np.swapaxes(linear_part, -1, -2)
+        x[:, :, 0] += at.x
+    return Drive(at, tones, levels, spectrum, x, ports)
 
 
 def _solve_levels(
-    impedance: ComplexArray, open_volts: ComplexArray, currents: PortCurrents, start: ComplexArray
+    spectrum: Spectrum,
+    impedance: ComplexArray,
+    open_volts: ComplexArray,
+    currents: PortCurrents,
+    start: ComplexArray,
 ) -> Balance:
-    """All levels at once; if that fails, one after the other, each from the one below."""
+    """All levels at once; if that fails, one after the other, each from the one below, with steps between."""
     try:
-        return balance(impedance, open_volts, currents, start, SAMPLES)
-    except NoSolution:
+        return balance(spectrum, impedance, open_volts, currents, start)
+    except NoSolution as failure:
+        if budget.spent():
+            raise failure
         found: list[Balance] = []
+        below = open_volts[:1] * 0.0
+        below[:, :, 0] = open_volts[:1, :, 0]
+        guess = below
         for level in range(len(open_volts)):
             want = open_volts[level : level + 1]
-            below = found[-1].volts if found else want
-            found.append(balance(impedance, want, currents, below, SAMPLES))
+            try:
+                found.append(balance(spectrum, impedance, want, currents, guess))
+            except NoSolution:
+                if budget.spent():
+                    raise
+                for share in np.linspace(0.1, 1.0, 10):
+                    step = balance(spectrum, impedance, below + share * (want - below), currents, guess)
+                    guess = step.volts
+                found.append(step)
+            guess, below = found[-1].volts, want
         return Balance(*(np.concatenate([getattr(one, name) for one in found])
                          for name in ("volts", "amperes", "jacobian")))  # fmt: skip
 
@@ -94,3 +185,39 @@ def distortion(phasors: ComplexArray) -> Array:
     size = np.abs(phasors)
     total: Array = np.sqrt(np.sum(size[..., 2:] ** 2, axis=-1)) / np.maximum(size[..., 1], 1e-30)
     return total
+
+
+def intermodulation(driven: Drive, node: str) -> Array:
+    """Intermodulation at a node under two tones, as a fraction of the second tone, (levels,).
+
+    The root of the sum of squares of every product that holds both tones: with a low and a four times smaller
+    high tone this is the modulation of the high one, with two close tones all their products.
+    """
+    size = np.abs(driven.phasors(node))
+    orders = driven.spectrum.orders
+    mixed = np.all(orders != 0, axis=1)
+    carrier = np.all(orders == (0, 1), axis=1)
+    total: Array = np.sqrt(np.sum(size[:, mixed] ** 2, axis=1)) / np.maximum(size[:, carrier][:, 0], 1e-30)
+    return total
+
+
+def clipping_level(at: OperatingPoint, hertz: float, node: str, most: float = 0.01) -> float | None:
+    """The drive level, a multiple of the test tone, at which distortion at ``node`` reaches ``most``.
+
+    None if it does not below a thousand times the test tone. Good to 0.1 % of itself. Raises NoSolution.
+    """
+    from scipy.optimize import brentq  # quarter of a second to import
+
+    low, high = 1e-3, 1e-3
+    with budget.at_most():
+
+        def excess(level: float) -> float:
+            return float(distortion(drive(at, hertz, np.array([level])).phasors(node))[0]) - most
+
+        while excess(high) < 0:
+            low, high = high, high * 2
+            if high > 1e3:
+                return None
+        if high == low:
+            return float(low)
+        return float(brentq(excess, low, high, rtol=1e-3))

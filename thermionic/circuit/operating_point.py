@@ -8,6 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
+from thermionic.circuit import budget
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.system import System
 from thermionic.devices.base import Array
@@ -15,6 +16,7 @@ from thermionic.errors import NoSolution
 
 _ITERATIONS = 60
 _VOLT, _RELATIVE, _AMPERE = 1e-9, 1e-9, 1e-10
+_CHANGES_OF_STATE = 20
 
 
 @dataclass(frozen=True)
@@ -29,7 +31,7 @@ class PartState:
 
 @dataclass(frozen=True, eq=False)
 class OperatingPoint:
-    """A solved DC state: ``x`` over the system's unknowns."""
+    """A solved DC state: ``x`` over the system's unknowns, (size,)."""
 
     system: System
     x: Array
@@ -59,39 +61,71 @@ class OperatingPoint:
 
     @cached_property
     def port_slopes(self) -> Array:
-        """Derivatives of the port currents at this point, S, shape (ports, ports)."""
-        _, g = self.system.currents(self.system.A.T @ self.x)
+        """Derivatives of the injected currents by the sensed voltages at this point, S, shape (injects, ports)."""
+        _, g = self.system.currents(self.x @ self.system.S)
         return g
 
     @cached_property
     def slopes(self) -> Array:
-        """The Jacobian G + A g A^T at this point, shape (size, size)."""
-        system = self.system
-        return system.G + system.A @ self.port_slopes @ system.A.T
+        """The Jacobian G + B g S^T at this point, shape (size, size)."""
+        return self.system.jacobian(self.port_slopes)
 
 
 def operating_point(system: System, start: Array | None = None) -> OperatingPoint:
-    """Solve G x + A i(A^T x) = b_dc.
+    """Solve G x + B i(S^T x) = b_dc.
 
     From ``start`` if given, else from the solution without the nonlinear devices. Where plain damped Newton
-    fails, the sources are raised from zero, then a shrinking conductance is laid across every port.
-    Raises NoSolution, saying what was tried and which node would not settle.
+    fails, the sources are raised from zero, then a shrinking conductance is laid across every port. Devices that have states (a
+    gas tube, a fuse) are put in the one that the solution leads to, and it is solved again until they stay.
+    Raises NoSolution, saying what was tried and which node would not settle; BudgetSpent.
     """
+    if system.variants is not None:
+        raise ValueError("an array of variants is solved by circuit.variants")
+    with budget.at_most():
+        seen: list[System] = []
+        for _ in range(_CHANGES_OF_STATE):
+            x = _solve(system, start)
+            v = x @ system.S
+            # Only one device changes its state at a time: a string of gas tubes strikes one after the other.
+            changed = next(
+                (place for place in system.placed
+                 if place.part.device.ports and place.part.device.after(v[place.ports]) is not place.part.device),
+                None,
+            )  # fmt: skip
+            if changed is None:
+                return OperatingPoint(system, x)
+            seen.append(system)
+            name = changed.part.name
+            system = system.revised(
+                lambda place, name=name, v=v: (  # type: ignore[misc]
+                    place.part.device.after(v[place.ports]) if place.part.name == name else place.part.device
+                )
+            )
+            start = x
+    raise NoSolution(
+        f"{system.netlist.title}: {name} has no steady state; it would go on and off for ever.",
+        tried=("each state in turn",),
+        where=name,
+    )
+
+
+def _solve(system: System, start: Array | None) -> Array:
     if not system.ports:
-        return OperatingPoint(system, system.solve(system.G, system.b_dc))
+        return system.solve(system.G, system.b_dc)
     attempts: list[tuple[str, Callable[[], tuple[Array, bool]]]] = [
         ("Newton from the circuit without its tubes", lambda: _newton(system, _cold(system))),
         ("raising the supplies from zero", lambda: _raise_sources(system)),
         ("a shrinking conductance across every tube", lambda: _shrink_conductance(system)),
+        ("following the circuit in a time of its own", lambda: _pseudo_transient(system)),
     ]
-    if start is not None:
+    if start is not None and len(start) == system.size:
         attempts.insert(0, ("Newton from the last solution", lambda: _newton(system, start)))
     tried: list[str] = []
     x = np.zeros(system.size)
     for name, attempt in attempts:
         x, converged = attempt()
         if converged:
-            return OperatingPoint(system, x)
+            return x
         tried.append(name)
     worst = int(np.argmax(np.abs(_residual(system, x, 1.0, 0.0)[0])))
     where = system.describe(worst)
@@ -104,22 +138,26 @@ def operating_point(system: System, start: Array | None = None) -> OperatingPoin
 
 
 def _cold(system: System) -> Array:
-    return system.solve(system.G + 1e-9 * system.A @ system.A.T, system.b_dc)
+    return system.solve(system.G + 1e-9 * system.S @ system.S.T, system.b_dc)
 
 
 def _residual(system: System, x: Array, lift: float, across: float) -> tuple[Array, Array]:
     """Residual and Jacobian with the sources at ``lift`` and ``across`` siemens over every port."""
-    v = system.A.T @ x
+    v = x @ system.S
     i, g = system.currents(v)
-    residual = system.G @ x + system.A @ (i + across * v) - lift * system.b_dc
-    g = g + across * np.eye(system.ports)
-    return residual, system.G + system.A @ g @ system.A.T
+    residual = system.G @ x + system.B @ i - lift * system.b_dc
+    jacobian = system.jacobian(g)
+    if across:
+        residual = residual + across * (system.S @ v)
+        jacobian = jacobian + across * system.S @ system.S.T
+    return residual, jacobian
 
 
 def _newton(system: System, x: Array, lift: float = 1.0, across: float = 0.0) -> tuple[Array, bool]:
     """Newton with backtracking on the residual. Returns the last iterate and whether it converged."""
     residual, jacobian = _residual(system, x, lift, across)
     for _ in range(_ITERATIONS):
+        budget.check(f"looking for the operating point of {system.netlist.title}")
         step = -system.solve(jacobian, residual)
         size = np.linalg.norm(residual)
         fraction = 1.0
@@ -133,7 +171,7 @@ def _newton(system: System, x: Array, lift: float = 1.0, across: float = 0.0) ->
             return x, False
         small = np.all(np.abs(fraction * step) <= _VOLT + _RELATIVE * np.abs(trial))
         x, residual, jacobian = trial, new, new_jacobian
-        if small and np.max(np.abs(residual)) < _AMPERE:
+        if small and np.max(np.abs(residual)) < _AMPERE * max(1.0, float(np.max(np.abs(x)))):
             return x, True
     return x, False
 
@@ -159,3 +197,32 @@ def _shrink_conductance(system: System) -> tuple[Array, bool]:
         if not converged:
             return x, False
     return x, converged
+
+
+def _pseudo_transient(system: System) -> tuple[Array, bool]:
+    """Every unknown given a capacity and let settle: C. T. Kelley and D. E. Keyes, "Convergence analysis of
+    pseudo-transient continuation", SIAM J. Numer. Anal. 35 (1998), p. 508."""
+    x = np.zeros(system.size)
+    nodes = np.zeros(system.size)
+    nodes[: len(system.nodes)] = 1.0
+    capacity = 1e-3
+    residual, jacobian = _residual(system, x, 1.0, 0.0)
+    for _ in range(400):
+        budget.check(f"looking for the operating point of {system.netlist.title}")
+        size = float(np.linalg.norm(residual))
+        step = -system.solve(jacobian + np.diag(capacity * nodes), residual)
+        step *= min(1.0, 50.0 / max(float(np.max(np.abs(step))), 1e-12))
+        new, new_jacobian = _residual(system, x + step, 1.0, 0.0)
+        ratio = float(np.linalg.norm(new)) / max(size, 1e-300)
+        if not np.isfinite(ratio) or ratio > 3.0:
+            capacity *= 8.0
+            if capacity > 1e9:
+                break
+            continue
+        x, residual, jacobian = x + step, new, new_jacobian
+        capacity *= min(max(ratio, 0.3), 1.5)
+        if capacity < 1e-9 or ratio < 1e-3:
+            found, converged = _newton(system, x)
+            if converged:
+                return found, True
+    return _newton(system, x)

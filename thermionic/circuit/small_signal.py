@@ -7,12 +7,69 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from numpy.typing import NDArray
 
+from thermionic.circuit import budget
+from thermionic.circuit.elimination import pattern
+from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint
-from thermionic.devices.base import Array
+from thermionic.circuit.system import System
+from thermionic.devices.base import Array, ComplexArray
+from thermionic.errors import NetlistRefused, NoSolution
 
-ComplexArray = NDArray[np.complex128]
+_FEW = 6  # matrices, below which the dense method is quicker than eliminating them together
+_AT_ONCE = 4096
+
+
+def respond(system: System, slopes: Array, hertz: Array, rhs: Array, transposed: bool = False) -> ComplexArray:
+    """Solve (slopes + jwC + dispersion) X = rhs at each frequency.
+
+    ``slopes`` is (size, size), or with variants (variants, size, size); rhs (size, columns). Returns
+    (frequencies, size, columns), or (variants, frequencies, size, columns). ``transposed`` solves with the
+    transposed matrix. Raises NoSolution if a matrix is singular, BudgetSpent.
+    """
+    hertz = np.atleast_1d(np.asarray(hertz, dtype=float))
+    storage = system.C
+    extra = system.dispersion(hertz)
+    if transposed:
+        slopes, storage = np.swapaxes(slopes, -1, -2), np.swapaxes(storage, -1, -2)
+        extra = None if extra is None else np.swapaxes(extra, -1, -2)
+    omega = 2 * np.pi * hertz
+    lead = np.broadcast_shapes(slopes.shape[:-2], storage.shape[:-2])
+    try:
+        if not lead and len(hertz) < _FEW:
+            matrices = slopes + 1j * omega[:, None, None] * storage
+            if extra is not None:
+                matrices = matrices + extra
+            found: ComplexArray = np.linalg.solve(matrices, rhs[None].astype(complex))
+        else:
+            found = _together(slopes, storage, omega, extra, rhs, lead)
+    except np.linalg.LinAlgError:
+        raise NoSolution(f"{system.netlist.title}: its small-signal equations are singular.") from None
+    return found
+
+
+def _together(
+    slopes: Array, storage: Array, omega: Array, extra: ComplexArray | None, rhs: Array, lead: tuple[int, ...]
+) -> ComplexArray:
+    size = slopes.shape[-1]
+    filled = np.any(slopes.reshape(-1, size, size) != 0, axis=0) | np.any(storage.reshape(-1, size, size) != 0, axis=0)
+    if extra is not None:
+        filled = filled | np.any(extra != 0, axis=0)
+    shape = pattern(filled)
+    g = slopes[..., shape.rows, shape.columns]
+    c = storage[..., shape.rows, shape.columns]
+    values = g[..., None, :] + 1j * omega[:, None] * c[..., None, :]  # (..., frequencies, entries)
+    if extra is not None:
+        values = values + extra[:, shape.rows, shape.columns]
+    values = np.broadcast_to(values, (*lead, len(omega), len(shape.rows)))
+    flat = values.reshape(-1, len(shape.rows)).T
+    pieces = []
+    for first in range(0, flat.shape[1], _AT_ONCE):
+        budget.check("sweeping over frequency")
+        x = shape.solve(flat[:, first : first + _AT_ONCE], rhs[:, :, None].astype(complex))
+        pieces.append(np.moveaxis(x, 2, 0))
+    whole: ComplexArray = np.concatenate(pieces).reshape(*lead, len(omega), size, rhs.shape[1])
+    return whole
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,20 +80,85 @@ class SmallSignal:
 
     def respond(self, hertz: Array, rhs: Array) -> ComplexArray:
         """Solve for right-hand sides ``rhs`` (size, columns) at each frequency: (frequencies, size, columns)."""
-        system = self.at.system
-        matrices = self.at.slopes + 2j * np.pi * np.atleast_1d(hertz)[:, None, None] * system.C
-        return np.linalg.solve(matrices, rhs[None].astype(complex))
+        return respond(self.at.system, self.at.slopes, hertz, rhs)
 
     def tone(self, hertz: Array) -> ComplexArray:
         """Phasors of all unknowns for the circuit's own test tone: (frequencies, size)."""
         return self.respond(hertz, self.at.system.b_tone[:, None])[..., 0]
 
+    def push(self, plus: str, minus: str = GROUND) -> Array:
+        """The right-hand side of one ampere pushed into ``plus`` and taken from ``minus``, (size, 1)."""
+        rhs = np.zeros((self.at.system.size, 1))
+        for node, sign in ((plus, 1.0), (minus, -1.0)):
+            if node != GROUND:
+                rhs[self.at.system.node(node), 0] += sign
+        return rhs
+
+    def impedances(self, node: str, hertz: Array) -> ComplexArray:
+        """The impedance from a node to earth with all sources still, Ω, (frequencies,)."""
+        place = self.at.system.node(node)
+        return self.respond(hertz, self.push(node))[:, place, 0]
+
     def impedance(self, node: str, hertz: float) -> complex:
         """The impedance from a node to earth with all sources still, Ω."""
-        push = np.zeros((self.at.system.size, 1))
-        place = self.at.system.node(node)
-        push[place] = 1.0
-        return complex(self.respond(np.array([hertz]), push)[0, place, 0])
+        return complex(self.impedances(node, np.array([hertz]))[0])
+
+    def from_source(self, part: str, hertz: Array) -> ComplexArray:
+        """Phasors of all unknowns for one volt in series with the branch part ``part``: (frequencies, size).
+
+        With the part a rail's source this is supply rejection, with a signal source gain, with every other
+        source still. Raises NetlistRefused for a part that has no branch.
+        """
+        place = self.at.system.place(part)
+        if not place.part.device.branches:
+            raise NetlistRefused(f"{part} is not a voltage source, so one volt in series with it means nothing.")
+        rhs = np.zeros((self.at.system.size, 1))
+        rhs[self.at.system.branch(part), 0] = 1.0
+        return self.respond(hertz, rhs)[..., 0]
+
+    def loop_gain(self, part: str, hertz: Array) -> ComplexArray:
+        """The loop gain T seen at a two-terminal part that carries the feedback, (frequencies,).
+
+        R. D. Middlebrook, "Measurement of loop gain in feedback systems", Int. J. Electronics 38 (1975), p. 485: a
+        voltage in series with the part's first terminal, then a current into that node; from the two,
+        T = (Tv Ti - 1) / (2 + Tv + Ti), whatever the impedances on either side. Negative feedback has T
+        positive in mid-band. Raises NetlistRefused for a part that is not a plain two-terminal one, or is connected
+        straight to earth at its first terminal.
+        """
+        system = self.at.system
+        place = system.place(part)
+        device, nodes = place.part.device, place.part.nodes
+        if len(nodes) != 2 or device.branches or device.ports or nodes[0] == GROUND:
+            raise NetlistRefused(
+                f"The loop cannot be broken at {part}: choose a resistor or a capacitor that carries the feedback, "
+                "with its first terminal not on earth."
+            )
+        hertz = np.atleast_1d(hertz)
+        near, _ = place.unknowns
+        # A volt e in series between the node and the terminal: what the part then draws is Y (v + e ...).
+        local = device.conductance(), device.storage()
+        admittance = local[0][0, 0] + 2j * np.pi * hertz * local[1][0, 0]
+        unit = np.zeros((system.size, 1))
+        for unknown, sign in zip(place.unknowns, (1.0, -1.0), strict=True):
+            if unknown >= 0:
+                unit[unknown, 0] += sign
+        by_current = self.respond(hertz, self.push(nodes[0]))[..., 0]
+        driven = self.respond(hertz, unit)[..., 0]
+
+        def across(x: ComplexArray) -> ComplexArray:
+            far = x[:, place.unknowns[1]] if place.unknowns[1] >= 0 else 0.0
+            difference: ComplexArray = x[:, near] - far
+            return difference
+
+        # Current test: an ampere into the node divides between the part and what is behind the node.
+        into_part = admittance * across(by_current)
+        t_current = (1.0 - into_part) / into_part
+        # Voltage test: a volt in series at the terminal injects -Y at the node and +Y at the far end.
+        shifted = -admittance[:, None] * driven
+        terminal = shifted[:, near] + 1.0
+        t_voltage = -shifted[:, near] / terminal
+        result: ComplexArray = (t_voltage * t_current - 1.0) / (2.0 + t_voltage + t_current)
+        return result
 
 
 @dataclass(frozen=True, eq=False)

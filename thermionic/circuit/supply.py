@@ -1,8 +1,9 @@
-"""The operating point of a circuit fed by a rectifier: solved over the mains cycle, not by rule of thumb.
+"""The operating point of a circuit fed by rectifiers: solved over the mains cycle, not by rule of thumb.
 
-The rectifier sees the rest of the circuit linearised (its exact DC load line near the solution, its impedance
-at every ripple harmonic) and is balanced against it; the rest sees the rectifier as the source and resistance
-that it is around its mean current. The two are iterated until they agree.
+The rectifiers (tubes, silicon or selenium, any number, with whatever windings) see the rest of the circuit linearised:
+its exact DC load line near the solution, its impedance at every harmonic of the mains. Their ports are balanced against
+it. The rest sees the rectifiers as the straight lines that they are around their mean currents. The two are iterated
+until they agree.
 """
 
 from __future__ import annotations
@@ -12,166 +13,343 @@ from functools import cached_property
 
 import numpy as np
 
-from thermionic.circuit.harmonic_balance import ComplexArray, balance, waveform
-from thermionic.circuit.netlist import GROUND, Netlist
+from thermionic.circuit import budget
+from thermionic.circuit.harmonic_balance import balance, harmonics_of_one, waveform
+from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
+from thermionic.circuit.small_signal import respond
 from thermionic.circuit.system import System
-from thermionic.devices import RectifiedWinding, Thevenin
-from thermionic.devices.base import Array
+from thermionic.devices import AffinePorts, Device, LinearPart, MainsSource, RectifiedWinding, Thevenin
+from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NetlistRefused, NoSolution
 
-# The mean is good to 2 parts in 100,000 and the peak current to 0.1 % with these (measured against 320 harmonics).
+# The mean is good to 2 parts in 100,000 and the peak current to 0.1 % with these harmonics of the ripple (measured
+# against 320 of them).
 HARMONICS, SAMPLES = 32, 128
-# The rectifier and its load agree when they are this close, relative: a millivolt in 300 V.
+# The rectifiers and their load agree when they are this close, relative: a millivolt in 300 V.
 AGREED = 3e-6
-_ROUNDS = 25
-_OPEN_OHM = 1e15
+_ROUNDS = 40
+# Laid across every rectifier port in the linear part and taken out of the devices: a winding between
+# diodes that do not conduct would otherwise float.
+_REFERENCE = 1e-5
+STAND_IN = "RECTIFIERS"
+
+
+@dataclass(frozen=True, eq=False)
+class MainsState:
+    """Rectifiers in their periodic steady state.
+
+    ``volts`` and ``amperes`` (ports, harmonics + 1) are the phasors of the ports over the fundamental ``hertz``: port
+    voltage, and current into its plus terminal; ``stand_in`` the straight lines that stand for them in the operating
+    point; ``x`` the phasors of every unknown of ``system``, (size, harmonics + 1), the first being the mean.
+    ``parts`` are the rectifying parts, in the order of their ports.
+    """
+
+    hertz: float
+    parts: tuple[Part, ...]
+    volts: ComplexArray
+    amperes: ComplexArray
+    stand_in: AffinePorts
+    x: ComplexArray
+    system: System
+
+    def ports_of(self, name: str) -> slice:
+        """Which ports belong to the rectifying part ``name``. Raises KeyError."""
+        first = 0
+        for part in self.parts:
+            count = len(part.device.ports)
+            if part.name == name:
+                return slice(first, first + count)
+            first += count
+        raise KeyError(name)
+
+    def node_waveform(self, node: str, samples: int = 512) -> Array:
+        """A node's voltage over one period of the fundamental, V, (samples,)."""
+        if node == GROUND:
+            return np.zeros(samples)
+        return waveform(self.x[self.system.node(node)], samples)
+
+    def ripple_peak_to_peak(self, node: str) -> float:
+        """Ripple at a node, V peak to peak."""
+        return float(np.ptp(self.node_waveform(node)))
+
+    def branch_waveform(self, part: str, which: int = 0, samples: int = 1024) -> Array:
+        """A winding's or source's current over one period, A, (samples,)."""
+        return waveform(self.x[self.system.branch(part, which)], samples)
 
 
 @dataclass(frozen=True, eq=False)
 class RectifierState:
-    """A rectifier in its periodic steady state.
-
-    ``volts`` and ``amperes`` are phasors of the output (harmonics + 1) over the ripple fundamental; ``equivalent``
-    the source that stands for it in the operating point; ``ripple`` the phasors of every unknown of the
-    operating point's nodes (nodes, harmonics + 1), without the mean.
-    """
+    """One rectifying part in its periodic steady state. With two anodes the figures are the sum's, but for
+    the peak, which is the larger one's."""
 
     part: str
-    winding: RectifiedWinding
-    volts: ComplexArray
-    amperes: ComplexArray
-    equivalent: Thevenin
-    ripple: ComplexArray
-    nodes: tuple[str, ...]
+    device: Device
+    mains: MainsState
+
+    @property
+    def _ports(self) -> slice:
+        return self.mains.ports_of(self.part)
+
+    @property
+    def winding(self) -> RectifiedWinding:
+        """The device, where it is a winding with its bridge."""
+        assert isinstance(self.device, RectifiedWinding)
+        return self.device
+
+    @property
+    def _sign(self) -> float:
+        """A winding delivers out of its plus terminal; a diode's current flows into its anode."""
+        return -1.0 if isinstance(self.device, RectifiedWinding) else 1.0
 
     @cached_property
-    def current_waveform(self) -> Array:
-        """Current delivered over one half cycle of the mains, A, (samples,)."""
-        return np.maximum(waveform(self.amperes, 1024), 0.0)
+    def currents(self) -> Array:
+        """Current of each port over one period, A, (ports, samples)."""
+        return np.maximum(self._sign * waveform(self.mains.amperes[self._ports], 1024), 0.0)
 
     @property
     def mean_volt(self) -> float:
-        """Mean output voltage, V."""
-        return float(self.volts[0].real)
+        """Mean port voltage, V."""
+        return float(self.mains.volts[self._ports][0, 0].real)
 
     @property
     def mean_ampere(self) -> float:
         """Mean current delivered, A."""
-        return float(self.amperes[0].real)
+        return float(self._sign * np.sum(self.mains.amperes[self._ports][:, 0].real))
 
     @property
     def peak_ampere(self) -> float:
-        """Peak current in the winding and the diodes, A."""
-        return float(self.current_waveform.max())
+        """Peak current of a port, A."""
+        return float(self.currents.max())
 
     @property
     def winding_rms_ampere(self) -> float:
-        """Heating (rms) current in the winding, A."""
-        return float(np.sqrt(np.mean(self.current_waveform**2)))
+        """Heating (rms) current of all ports together, A."""
+        return float(np.sqrt(np.mean(self.currents.sum(axis=0) ** 2)))
+
+    @property
+    def dissipation(self) -> float:
+        """Mean power lost in the device's own ports, W; not meant for a winding, which is a source."""
+        volts = waveform(self.mains.volts[self._ports], 1024)
+        return float(np.mean(np.sum(volts * waveform(self.mains.amperes[self._ports], 1024), axis=0)))
+
+    @property
+    def equivalent(self) -> Thevenin:
+        """The source and resistance that stand for a single port around its mean current."""
+        port = self._ports
+        siemens = float(self.mains.stand_in.siemens[port, port][0, 0])
+        return Thevenin(-float(self.mains.stand_in.ampere[port][0]) / siemens, 1.0 / siemens)
 
     def ripple_peak_to_peak(self, node: str) -> float:
         """Ripple at a node, V peak to peak."""
-        if node == GROUND:
-            return 0.0
-        wave = waveform(self.ripple[self.nodes.index(node)], 512)
-        return float(np.ptp(wave))
+        return self.mains.ripple_peak_to_peak(node)
 
 
 @dataclass(frozen=True, eq=False)
 class CircuitState:
-    """The operating point of a whole circuit, with its rectifier if it has one.
+    """The operating point of a whole circuit, with its rectifiers if it has any.
 
-    ``netlist`` is as given; ``at.system.netlist`` has the rectifier's equivalent in its place.
+    ``netlist`` is as given; ``at.system.netlist`` has the rectifiers' stand-in in their place.
     """
 
     netlist: Netlist
     at: OperatingPoint
-    rectifier: RectifierState | None
+    mains: MainsState | None
+
+    @cached_property
+    def rectifier(self) -> RectifierState | None:
+        """The first rectifier."""
+        return self.of(self.mains.parts[0].name) if self.mains else None
+
+    def of(self, part: str) -> RectifierState:
+        """The rectifying part of that name. Raises KeyError."""
+        if self.mains is None:
+            raise KeyError(part)
+        self.mains.ports_of(part)
+        return RectifierState(part, self.netlist[part].device, self.mains)
 
 
 def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> CircuitState:
-    """The operating point of ``netlist``, its rectified winding (none or one) solved over the mains cycle.
+    """The operating point of ``netlist``, its rectifiers solved over the mains cycle if it is on the mains.
 
-    ``near`` is a solution of a similar circuit to start from. Raises NoSolution and NetlistRefused.
+    On the mains is what has a MainsSource or a RectifiedWinding; else the plain operating point is found.
+    ``near`` is a solution of a similar circuit to start from. Raises NoSolution, NetlistRefused and BudgetSpent.
     """
-    windings = [part for part in netlist.parts if isinstance(part.device, RectifiedWinding)]
-    if not windings:
-        system = System(netlist)
-        return CircuitState(netlist, operating_point(system, _start(system, near)), None)
-    if len(windings) > 1:
-        names = ", ".join(part.name for part in windings)
-        raise NetlistRefused(f"One rectified winding a circuit can be solved; this has {names}.")
-    part, winding = windings[0], windings[0].device
-    assert isinstance(winding, RectifiedWinding)
-    if near and near.rectifier:
-        source = near.rectifier.equivalent
-    else:
-        source = Thevenin(1.3 * winding.peak_volt / np.sqrt(2), 4 * winding.ohm)
-
-    base = System(netlist.with_device(part.name, source))
-    open_system = base.with_device(part.name, Thevenin(0.0, _OPEN_OHM))
-    inject = np.zeros((open_system.size, 1))
-    for node, sign in zip(part.nodes, (1.0, -1.0), strict=True):
-        if node != GROUND:
-            inject[open_system.node(node), 0] += sign
-    omega = 2 * np.pi * winding.ripple_hertz * np.arange(HARMONICS + 1)
-    x: Array | None = None
-    volts: ComplexArray | None = None
-    if near and near.rectifier:
-        volts = near.rectifier.volts[None, None]
-    reach: ComplexArray | None = None
-    previous = np.inf
-    for _ in range(_ROUNDS):
-        system = base.with_device(part.name, source)
-        at = operating_point(system, x if x is not None else _start(system, near))
-        x = at.x
-        delivered = -float(x[system.branch(part.name)])
-        output = at.voltage(part.nodes[0]) - at.voltage(part.nodes[1])
-        slopes = open_system.G + open_system.A @ at.port_slopes @ open_system.A.T
-        dc_reach = open_system.solve(slopes, inject)
-        if reach is None or abs(output - previous) > 1e-4 * output:
-            storage = 1j * omega[1:, None, None] * open_system.C
-            reach = np.linalg.solve(slopes + storage, inject[None].astype(complex))
-        load = np.concatenate([dc_reach[None].astype(complex), reach])[:, :, 0] @ inject[:, 0]
-        open_volts = np.zeros((1, 1, HARMONICS + 1), dtype=complex)
-        open_volts[0, 0, 0] = output - load[0].real * delivered
-        guess = np.zeros_like(open_volts)
-        guess[0, 0, 0] = output
-        start = volts if volts is not None else guess
-        try:
-            solved = balance(load[:, None, None].astype(complex), open_volts, winding.currents, start, SAMPLES)
-        except NoSolution as failure:
-            raise NoSolution(
-                f"{netlist.title}: the rectifier {part.name} found no steady state over the mains cycle. {failure}",
-                tried=failure.tried,
-                where=part.nodes[0],
-            ) from None
-        volts = solved.volts
-        mean, mean_ampere = float(volts[0, 0, 0].real), -float(solved.amperes[0, 0, 0].real)
-        # How far the mean moves for a volt of the load's open voltage gives the rectifier's own slope.
-        unit = np.zeros(2 * HARMONICS + 1)
-        unit[0] = 1.0
-        share = float(np.linalg.solve(solved.jacobian[0], unit)[0])
-        ohm = share * load[0].real / max(1.0 - share, 1e-12)
-        source = Thevenin(mean + ohm * mean_ampere, ohm)
-        if abs(mean - output) <= AGREED * abs(mean) + 1e-6:
-            amperes = -solved.amperes[0, 0]
-            ripple = np.zeros((len(open_system.nodes), HARMONICS + 1), dtype=complex)
-            ripple[:, 1:] = (reach[:, : len(open_system.nodes), 0] * amperes[1:, None]).T
-            state = RectifierState(part.name, winding, volts[0, 0], amperes, source, ripple, open_system.nodes)
-            return CircuitState(netlist, at, state)
-        previous = output
-    raise NoSolution(
-        f"{netlist.title}: the rectifier {part.name} and its load would not agree on a voltage "
-        f"(still moving by {abs(mean - output):.2g} V after {_ROUNDS} rounds).",
-        tried=("alternating the rectifier over the mains cycle and the operating point",),
-        where=part.nodes[0],
-    )
+    with budget.at_most():
+        return _Mains(netlist, near).solve()
 
 
-def _start(system: System, near: CircuitState | None) -> Array | None:
-    """The unknowns of a similar circuit, where it has the same ones."""
-    if near is None or near.at.system.size != system.size or near.at.system.nodes != system.nodes:
-        return None
-    return near.at.x
+class _Mains:
+    """One circuit's alternation between the operating point and the mains cycle."""
+
+    def __init__(self, netlist: Netlist, near: CircuitState | None) -> None:
+        self.netlist, self.near = netlist, near
+        self.sources = [part for part in netlist.parts if isinstance(part.device, MainsSource)]
+        self.windings = [part for part in netlist.parts if isinstance(part.device, RectifiedWinding)]
+        on_mains = bool(self.sources or self.windings)
+        self.rectifying = tuple(part for part in netlist.parts if on_mains and part.device.rectifies)
+
+    def solve(self) -> CircuitState:
+        """See solve_circuit."""
+        if not self.rectifying:
+            system = System(self.netlist)
+            return CircuitState(self.netlist, operating_point(system, self._start(system)), None)
+        self._prepare()
+        x: Array | None = None
+        previous = np.inf
+        reach: ComplexArray | None = None
+        volts: ComplexArray | None = None
+        stand_in = self.first_guess
+        if self.near and self.near.mains and self.near.mains.stand_in.pairs == stand_in.pairs:
+            stand_in, volts = self.near.mains.stand_in, self.near.mains.volts[None]
+        for _ in range(_ROUNDS):
+            budget.check(f"solving {self.netlist.title} over the mains cycle")
+            system = self.base.with_device(self.name, stand_in)
+            at = operating_point(system, x if x is not None else self._start(system))
+            x = at.x
+            output = x @ self.ports
+            drawn = stand_in.ampere + stand_in.siemens @ output
+            slopes = self.open.jacobian(at.port_slopes)
+            still = float(np.max(np.abs(output - previous))) <= 1e-4 * float(np.max(np.abs(output)))
+            if reach is None or not still:
+                reach = respond(self.open, slopes, self.hertz, self.columns)
+                mains, reach = reach[..., -1], reach[..., :-1]
+            else:
+                reach = np.concatenate([respond(self.open, slopes, self.hertz[:1], self.columns)[..., :-1], reach[1:]])
+            impedance = np.einsum("np,knq->kpq", self.ports, reach)
+            lone = impedance[0].real
+            open_volts = (mains @ self.ports).T[None] * self.drive
+            open_volts[0, :, 0] = output + lone @ (drawn - _REFERENCE * output)
+            guess = open_volts.copy()
+            guess[0, :, 0] = output
+            try:
+                solved = balance(self.spectrum, impedance, open_volts, self._currents, guess if volts is None else volts)
+            except NoSolution as failure:
+                raise NoSolution(
+                    f"{self.netlist.title}: the rectifier {self.rectifying[0].name} found no steady state over the "
+                    f"mains cycle. {failure}",
+                    tried=failure.tried,
+                    where=self.rectifying[0].nodes[0],
+                ) from None
+            volts = solved.volts
+            mean, current = volts[0, :, 0].real, solved.amperes[0, :, 0].real + _REFERENCE * volts[0, :, 0].real
+            stand_in = self._straightened(solved.jacobian[0], lone, mean, current)
+            if float(np.max(np.abs(mean - output))) <= AGREED * float(np.max(np.abs(mean))) + 1e-6:
+                return self._finished(at, stand_in, solved.volts[0], solved.amperes[0], reach, mains)
+            previous = output
+        raise NoSolution(
+            f"{self.netlist.title}: the rectifier {self.rectifying[0].name} and its load would not agree on a voltage "
+            f"(still moving by {float(np.max(np.abs(mean - output))):.2g} V after {_ROUNDS} rounds).",
+            tried=("alternating the rectifier over the mains cycle and the operating point",),
+            where=self.rectifying[0].nodes[0],
+        )
+
+    def _prepare(self) -> None:
+        frequencies = {part.device.hertz for part in self.sources} | {  # type: ignore[attr-defined]
+            part.device.mains_hertz for part in self.windings  # type: ignore[attr-defined]
+        }
+        if len(frequencies) > 1:
+            raise NetlistRefused(
+                f"{self.netlist.title} is on mains of {' and '.join(f'{f:g} Hz' for f in sorted(frequencies))}; one is "
+                "solved."
+            )
+        mains_hertz = frequencies.pop()
+        # With bridges alone everything repeats each half cycle.
+        folded = not self.sources and all(isinstance(part.device, RectifiedWinding) for part in self.rectifying)
+        self.fundamental = 2 * mains_hertz if folded else mains_hertz
+        finer = 1 if folded else 2
+        self.spectrum = harmonics_of_one(finer * HARMONICS, finer * SAMPLES)
+        self.hertz = self.spectrum.hertz(self.fundamental)
+        self.turns = {part.name: 2 * mains_hertz / self.fundamental for part in self.windings}
+
+        parts = [part for part in self.netlist.parts if part not in self.rectifying]
+        for part in self.rectifying:
+            rest = LinearPart(part.device)
+            if np.any(rest.conductance()) or np.any(rest.storage()):
+                parts.append(Part(f"{part.name}_rest", rest, part.nodes))
+        nodes: list[str] = []
+        for part in self.rectifying:
+            for plus, minus in part.device.ports:
+                nodes += [part.nodes[plus], part.nodes[minus]]
+        count = len(nodes) // 2
+        pairs = tuple((2 * port, 2 * port + 1) for port in range(count))
+        self.name = self.rectifying[0].name if len(self.rectifying) == 1 else STAND_IN
+        idle = AffinePorts(pairs, _REFERENCE * np.eye(count), np.zeros(count))
+        self.open = System(Netlist(self.netlist.title, (*parts, Part(self.name, idle, tuple(nodes)))))
+        self.base = self.open
+        self.ports = np.zeros((self.open.size, count))
+        for port in range(count):
+            for node, sign in ((nodes[2 * port], 1.0), (nodes[2 * port + 1], -1.0)):
+                if node != GROUND:
+                    self.ports[self.open.node(node), port] += sign
+        push = np.zeros((self.open.size, 1))
+        for part in self.sources:
+            push[self.open.branch(part.name), 0] = part.device.peak_volt  # type: ignore[attr-defined]
+        self.columns = np.hstack([self.ports, push])
+        # sin(phase) is the real part of -j exp(j phase).
+        self.drive = np.zeros(len(self.hertz), dtype=complex)
+        self.drive[1] = 0.0 if folded else -1j
+        self.first_guess = self._guess(pairs, push)
+
+    def _guess(self, pairs: tuple[tuple[int, int], ...], push: Array) -> AffinePorts:
+        swing = np.zeros(len(pairs))
+        if push.any():
+            linear = respond(self.open, self.open.G, np.array([self.fundamental]), push)[0, :, 0]
+            swing = np.abs(linear @ self.ports)
+        siemens, start = np.zeros(len(pairs)), np.zeros(len(pairs))
+        port = 0
+        for part in self.rectifying:
+            for _ in part.device.ports:
+                if isinstance(part.device, RectifiedWinding):
+                    start[port] = 1.3 * part.device.peak_volt / np.sqrt(2)
+                    siemens[port] = 0.25 / part.device.ohm
+                else:
+                    start[port], siemens[port] = -0.9 * swing[port], 1 / 400.0
+                port += 1
+        return AffinePorts(pairs, np.diag(siemens), -siemens * start)
+
+    def _currents(self, v: Array, phase: Array) -> tuple[Array, Array]:
+        i, g = np.empty(v.shape), np.zeros((*v.shape, v.shape[-1]))
+        first = 0
+        for part in self.rectifying:
+            ports = slice(first, first + len(part.device.ports))
+            own, slopes = part.device.currents(v[..., ports], self.turns.get(part.name, 1.0) * phase)
+            i[..., ports], g[..., ports, ports] = own, slopes
+            first = ports.stop
+        at = np.arange(v.shape[-1])
+        g[..., at, at] -= _REFERENCE
+        return i - _REFERENCE * v, g
+
+    def _straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
+        """The rectifiers as straight lines through their means: how far those move for a volt of open voltage."""
+        count = len(mean)
+        width = len(jacobian) // count
+        unit = np.zeros((len(jacobian), count))
+        unit[np.arange(count) * width, np.arange(count)] = 1.0
+        share = np.linalg.solve(jacobian, unit)[np.arange(count) * width]
+        left = np.linalg.solve(lone, np.eye(count) - share)
+        siemens = np.linalg.solve(share.T, left.T).T + _REFERENCE * np.eye(count)
+        return AffinePorts(self.first_guess.pairs, siemens, current - siemens @ mean)
+
+    def _finished(
+        self,
+        at: OperatingPoint,
+        stand_in: AffinePorts,
+        volts: ComplexArray,
+        amperes: ComplexArray,
+        reach: ComplexArray,
+        mains: ComplexArray,
+    ) -> CircuitState:
+        x = -np.einsum("knp,pk->nk", reach, amperes) + mains.T * self.drive
+        x[:, 0] = at.x
+        state = MainsState(
+            self.fundamental, self.rectifying, volts, amperes + _REFERENCE * volts, stand_in, x, self.open
+        )
+        return CircuitState(self.netlist, at, state)
+
+    def _start(self, system: System) -> Array | None:
+        """The unknowns of a similar circuit, where it has the same ones."""
+        near = self.near
+        if near is None or near.at.system.size != system.size or near.at.system.nodes != system.nodes:
+            return None
+        return near.at.x

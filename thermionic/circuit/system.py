@@ -1,4 +1,4 @@
-"""From a netlist to the equations ``C dx/dt + G x + A i(A^T x) = b`` (modified nodal analysis).
+"""From a netlist to the equations ``C dx/dt + G x + B i(S^T x) = b`` (modified nodal analysis).
 
 Source: C.-W. Ho, A. E. Ruehli and P. A. Brennan, "The modified nodal approach to network analysis", IEEE
 Transactions on Circuits and Systems 22 (1975), p. 504.
@@ -6,6 +6,7 @@ Transactions on Circuits and Systems 22 (1975), p. 504.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -14,35 +15,51 @@ import numpy as np
 from numpy.typing import NDArray
 
 from thermionic.circuit.netlist import GROUND, Netlist, Part
-from thermionic.devices.base import Array, Device
-from thermionic.errors import NoSolution
+from thermionic.devices.base import EARTH, Array, ComplexArray, Device, stacked
+from thermionic.errors import NetlistRefused, NoSolution
 
 # A conductance from every node to earth, as any circuit simulator has it: it settles the voltage of a node that
 # only capacitors touch, and is far below the leakage of a real part.
 LEAK_SIEMENS = 1e-12
+# Dense matrices: past this an analysis would take minutes, and no amplifier comes near it.
+MOST_UNKNOWNS = 1500
 
 
 @dataclass(frozen=True)
-class _Placed:
+class Placed:
     """A part's place in the system: the global indices of its local unknowns, -1 for earth."""
 
     part: Part
     unknowns: tuple[int, ...]
     ports: slice
+    injects: slice
+
+
+@dataclass(frozen=True)
+class _Group:
+    """Like nonlinear devices as one: ``ports`` (devices, ports) and ``injects`` (devices, injects) are their places."""
+
+    device: Device
+    ports: NDArray[np.int_]
+    injects: NDArray[np.int_]
 
 
 def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
-    """Add a local matrix at the global unknowns ``at``, which may repeat one."""
+    """Add a local matrix, or one a variant, at the global unknowns ``at``, which may repeat one."""
     if len(set(at.tolist())) == len(at):
-        matrix[at[:, None], at] += local
+        matrix[..., at[:, None], at] += local
     else:
-        np.add.at(matrix, (at[:, None], at), local)
+        for row, place in enumerate(at):
+            for column, other in enumerate(at):
+                matrix[..., place, other] += local[..., row, column]
 
 
 class System:
-    """The equations of a netlist over ``size`` unknowns: ``nodes`` (voltages), then branch currents.
+    """The equations of a netlist over ``size`` unknowns: ``nodes`` (voltages), then branch unknowns.
 
-    ``G`` and ``C`` have shape (size, size), ``b_dc`` and ``b_tone`` (size,), ``A`` (size, ports).
+    ``G`` and ``C`` have shape (size, size), ``b_dc`` and ``b_tone`` (size,), ``S`` (size, ports) and ``B``
+    (size, injects). Where a device holds arrays, ``variants`` is their length (else None), and G, C, b_dc and
+    b_tone have it as a leading axis.
     """
 
     def __init__(self, netlist: Netlist) -> None:
@@ -51,46 +68,76 @@ class System:
         index = {node: place for place, node in enumerate(self.nodes)}
         index[GROUND] = -1
         self._index = index
-        size, ports = len(self.nodes), 0
-        self.placed: list[_Placed] = []
+        size, ports, injects = len(self.nodes), 0, 0
+        self.placed: list[Placed] = []
         for part in netlist.parts:
             branches = tuple(range(size, size + part.device.branches))
             size += part.device.branches
-            count = len(part.device.ports)
+            sensed, driven = len(part.device.ports), len(part.device.injects)
             unknowns = (*(index[node] for node in part.nodes), *branches)
-            self.placed.append(_Placed(part, unknowns, slice(ports, ports + count)))
-            ports += count
+            self.placed.append(
+                Placed(part, unknowns, slice(ports, ports + sensed), slice(injects, injects + driven))
+            )
+            ports += sensed
+            injects += driven
+        if size > MOST_UNKNOWNS:
+            raise NetlistRefused(
+                f"{netlist.title} has {size} unknown voltages and currents; up to {MOST_UNKNOWNS} are solved."
+            )
         self.size, self.ports = size, ports
 
         # Row and column `size` collect what belongs to earth, and are dropped.
-        g, c = np.zeros((size + 1, size + 1)), np.zeros((size + 1, size + 1))
-        b_dc, b_tone = np.zeros(size + 1), np.zeros(size + 1)
-        a = np.zeros((size + 1, ports))
-        for place in self.placed:
-            device, at = place.part.device, np.array(place.unknowns)
+        self.variants = self._count_variants()
+        lead = () if self.variants is None else (self.variants,)
+        g, c = np.zeros((*lead, size + 1, size + 1)), np.zeros((*lead, size + 1, size + 1))
+        drives = [place.part.device.excitation() for place in self.placed]
+        kind = complex if any(np.iscomplexobj(drive.tone) for drive in drives) else float
+        b_dc, b_tone = np.zeros((*lead, size + 1)), np.zeros((*lead, size + 1), dtype=kind)
+        sense, inject = np.zeros((size + 1, ports)), np.zeros((size + 1, injects))
+        for place, drive in zip(self.placed, drives, strict=True):
+            device, at = place.part.device, np.array(place.unknowns, dtype=int)
             _add(g, at, device.conductance())
             _add(c, at, device.storage())
-            drive = device.excitation()
-            np.add.at(b_dc, at, drive.dc)
-            np.add.at(b_tone, at, drive.tone)
-            for port, (plus, minus) in zip(range(place.ports.start, place.ports.stop), device.ports, strict=True):
-                a[at[plus], port] += 1.0
-                a[at[minus], port] -= 1.0
-        self.G, self.C, self.A = g[:-1, :-1], c[:-1, :-1], a[:-1]
-        self.b_dc, self.b_tone = b_dc[:-1], b_tone[:-1]
+            for local, where in enumerate(at):
+                b_dc[..., where] += drive.dc[..., local]
+                b_tone[..., where] += drive.tone[..., local]
+            ended = np.append(at, -1)  # EARTH among the local unknowns is the last, and is earth
+            for matrix, first, pairs in (
+                (sense, place.ports.start, device.ports),
+                (inject, place.injects.start, device.injects),
+            ):
+                for port, (plus, minus) in enumerate(pairs, start=first):
+                    matrix[ended[plus], port] += 1.0
+                    matrix[ended[minus], port] -= 1.0
+        self.G, self.C = g[..., :-1, :-1], c[..., :-1, :-1]
+        self.S, self.B = sense[:-1], inject[:-1]
+        self.b_dc, self.b_tone = b_dc[..., :-1], b_tone[..., :-1]
         leak = np.arange(len(self.nodes))
-        self.G[leak, leak] += LEAK_SIEMENS
+        self.G[..., leak, leak] += LEAK_SIEMENS
+
+    def _count_variants(self) -> int | None:
+        lengths: set[int] = set()
+        for place in self.placed:
+            device = place.part.device
+            shapes = [device.conductance().shape[:-2], device.storage().shape[:-2], device.excitation().dc.shape[:-1]]
+            if device.ports:
+                i, _ = device.currents(np.zeros(len(device.ports)))
+                shapes.append(i.shape[:-1])
+            lengths |= {shape[0] for shape in shapes if shape}
+        if len(lengths) > 1:
+            raise NetlistRefused(f"{self.netlist.title} has arrays of {sorted(lengths)} variants; all must agree.")
+        return lengths.pop() if lengths else None
 
     def with_device(self, name: str, device: Device) -> System:
         """The same system with another linear device of the same shape as part ``name``."""
-        place = next(place for place in self.placed if place.part.name == name)
+        place = self.place(name)
         old = place.part.device
         changed = copy(self)
         changed.netlist = self.netlist.with_device(name, device)
         changed.placed = [
             replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
-        changed.__dict__.pop("_nonlinear", None)
+        changed.__dict__.pop("_groups", None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
         at = np.array([place.unknowns[local] for local in inside])
         changed.G, changed.C = self.G.copy(), self.C.copy()
@@ -102,18 +149,75 @@ class System:
         np.add.at(changed.b_tone, at, (new.tone - gone.tone)[inside])
         return changed
 
+    def revised(self, change: Callable[[Placed], Device]) -> System:
+        """The same system with nonlinear devices put in another state, their linear parts as they are."""
+        placed = []
+        for place in self.placed:
+            device = change(place) if place.part.device.ports else place.part.device
+            same = device is place.part.device
+            placed.append(place if same else replace(place, part=replace(place.part, device=device)))
+        if all(new is old for new, old in zip(placed, self.placed, strict=True)):
+            return self
+        changed = copy(self)
+        changed.placed = placed
+        changed.netlist = replace(self.netlist, parts=tuple(place.part for place in placed))
+        changed.__dict__.pop("_groups", None)
+        return changed
+
     @cached_property
-    def _nonlinear(self) -> list[_Placed]:
-        return [place for place in self.placed if place.part.device.ports]
+    def _groups(self) -> tuple[list[_Group], list[Placed]]:
+        """The nonlinear devices, like ones stacked so that they are computed in one go; and those left alone."""
+        by_class: dict[type, list[Placed]] = {}
+        for place in self.placed:
+            if place.part.device.ports:
+                by_class.setdefault(type(place.part.device), []).append(place)
+        groups, alone = [], []
+        for places in by_class.values():
+            try:
+                device = stacked([place.part.device for place in places])
+            except ValueError:
+                alone += places
+                continue
+            ports = np.array([range(place.ports.start, place.ports.stop) for place in places])
+            injects = np.array([range(place.injects.start, place.injects.stop) for place in places])
+            groups.append(_Group(device, ports, injects))
+        return groups, alone
 
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        """All port currents and their Jacobian: (..., ports) and (..., ports, ports) from v (..., ports)."""
-        i = np.zeros(v.shape)
-        g = np.zeros((*v.shape, self.ports))
-        for place in self._nonlinear:
-            at = place.ports
-            i[..., at], g[..., at, at] = place.part.device.currents(v[..., at], phase)
+        """All injected currents and their Jacobian: (..., injects) and (..., injects, ports) from v (..., ports).
+
+        With ``variants`` the last axis but one of v is theirs.
+        """
+        i = np.zeros((*v.shape[:-1], self.B.shape[1]))
+        g = np.zeros((*i.shape, self.ports))
+        groups, alone = self._groups
+        for group in groups:
+            own, slopes = group.device.currents(v[..., group.ports], np.asarray(phase)[..., None])
+            i[..., group.injects] = own
+            g[..., group.injects[:, :, None], group.ports[:, None, :]] = slopes
+        for place in alone:
+            own, slopes = place.part.device.currents(v[..., place.ports], phase)
+            i[..., place.injects], g[..., place.injects, place.ports] = own, slopes
         return i, g
+
+    def jacobian(self, g: Array) -> Array:
+        """G + B g S^T, (..., size, size)."""
+        matrix: Array = self.G + self.B @ g @ self.S.T
+        return matrix
+
+    def dispersion(self, hertz: Array) -> ComplexArray | None:
+        """What G + jwC leaves out at each frequency, (frequencies, size, size); None where there is nothing."""
+        total: ComplexArray | None = None
+        for place in self.placed:
+            local = place.part.device.dispersion(hertz)
+            if local is not None:
+                if total is None:
+                    total = np.zeros((len(hertz), self.size + 1, self.size + 1), dtype=complex)
+                at = np.array(place.unknowns)
+                for row, here in enumerate(at):
+                    for column, there in enumerate(at):
+                        total[:, here, there] += local[:, row, column]
+        return None if total is None else total[:, :-1, :-1]
 
     def node(self, name: str) -> int:
         """The index of a node's voltage among the unknowns. Raises KeyError; earth has none."""
@@ -122,9 +226,16 @@ class System:
             raise KeyError(name)
         return place
 
+    def place(self, part: str) -> Placed:
+        """Where a part stands. Raises NetlistRefused if there is none of that name."""
+        for place in self.placed:
+            if place.part.name == part:
+                return place
+        raise NetlistRefused(f"There is no part {part} in {self.netlist.title}.")
+
     def branch(self, part: str, which: int = 0) -> int:
         """The index of a part's branch current among the unknowns."""
-        place = next(place for place in self.placed if place.part.name == part)
+        place = self.place(part)
         return place.unknowns[len(place.part.nodes) + which]
 
     def describe(self, unknown: int) -> str:
@@ -134,19 +245,25 @@ class System:
         owner = next(place for place in self.placed if unknown in place.unknowns)
         return f"the current in {owner.part.name}"
 
+    def local(self, place: Placed, x: Array) -> Array:
+        """A part's local unknowns from the system's ``x`` (..., size)."""
+        ended = np.concatenate([x, np.zeros((*x.shape[:-1], 1))], axis=-1)
+        return ended[..., np.array(place.unknowns, dtype=int)]
+
     def terminal_currents(self, x: Array) -> dict[str, Array]:
-        """Steady current into each terminal of each part at the solution ``x``, A, by part name."""
-        v = self.A.T @ x
-        i, _ = self.currents(v)
+        """Steady current into each terminal of each part at the solution ``x`` (..., size), A, by part name."""
+        i, _ = self.currents(x @ self.S)
         result = {}
         for place in self.placed:
             device = place.part.device
-            local = np.array([0.0 if at < 0 else x[at] for at in place.unknowns])
-            flow = device.conductance() @ local - device.excitation().dc
-            for port, (plus, minus) in zip(i[place.ports], device.ports, strict=True):
-                flow[plus] += port
-                flow[minus] -= port
-            result[place.part.name] = flow[: len(place.part.nodes)]
+            local = self.local(place, x)
+            flow = np.einsum("...jk,...k->...j", device.conductance(), local) - device.excitation().dc
+            flow = np.concatenate([flow, np.zeros((*flow.shape[:-1], 1))], axis=-1)  # EARTH's own column
+            own = i[..., place.injects]
+            for port, (plus, minus) in enumerate(device.injects):
+                flow[..., plus] += own[..., port]
+                flow[..., minus] -= own[..., port]
+            result[place.part.name] = flow[..., : len(place.part.nodes)]
         return result
 
     def solve(self, matrix: Array, rhs: Array) -> Array:
@@ -164,3 +281,6 @@ class System:
                 where=where,
             )
         return x
+
+
+assert EARTH == -1  # the last of the local unknowns, once earth is appended to them

@@ -1,34 +1,84 @@
 """Device equations: current as a function of voltage, with derivatives, one device a class."""
 
-from thermionic.devices.base import Device, Excitation
-from thermionic.devices.diode import Diode, RectifiedWinding
+from thermionic.devices.base import Device, Excitation, Noise
+from thermionic.devices.behavioural import BehaviouralCurrent, BehaviouralVoltage
+from thermionic.devices.diode import LED, Diode, RectifiedWinding, SeleniumRectifier, Zener
+from thermionic.devices.gas import GasRegulator
 from thermionic.devices.linear import (
+    AffinePorts,
     Capacitor,
+    CoupledInductors,
     CurrentSource,
     Feed,
     Inductor,
+    LinearPart,
+    MainsSource,
     Potentiometer,
     Resistor,
     Thevenin,
+    Transconductance,
+    VoltageControlled,
     VoltageSource,
 )
-from thermionic.devices.transformer import OutputTransformer
-from thermionic.devices.triode import Triode, TriodeCoefficients
+from thermionic.devices.loudspeaker import Driver, MeasuredLoudspeaker, read_impedance
+from thermionic.devices.pentode import Pentode, PentodeCoefficients
+from thermionic.devices.thermal import Fuse, Lamp, Thermistor
+from thermionic.devices.transformer import Choke, Core, OutputTransformer, Transformer, Winding, choke
+from thermionic.devices.transistors import BipolarTransistor, Mosfet
+from thermionic.devices.triode import FilamentTriode, Triode, TriodeCoefficients, Warmup
+from thermionic.devices.vacuum_rectifier import VacuumRectifier
+from thermionic.devices.waves import Exponential, Piecewise, Pulse, Sine, Wave
 
 __all__ = [
+    "LED",
+    "AffinePorts",
+    "BehaviouralCurrent",
+    "BehaviouralVoltage",
+    "BipolarTransistor",
     "Capacitor",
+    "Choke",
+    "Core",
+    "CoupledInductors",
     "CurrentSource",
     "Device",
     "Diode",
+    "Driver",
     "Excitation",
+    "Exponential",
     "Feed",
+    "FilamentTriode",
+    "Fuse",
+    "GasRegulator",
     "Inductor",
+    "Lamp",
+    "LinearPart",
+    "MainsSource",
+    "MeasuredLoudspeaker",
+    "Mosfet",
+    "Noise",
     "OutputTransformer",
+    "Pentode",
+    "PentodeCoefficients",
+    "Piecewise",
     "Potentiometer",
+    "Pulse",
     "RectifiedWinding",
     "Resistor",
+    "SeleniumRectifier",
+    "Sine",
+    "Thermistor",
     "Thevenin",
+    "Transconductance",
+    "Transformer",
     "Triode",
     "TriodeCoefficients",
+    "VacuumRectifier",
+    "VoltageControlled",
     "VoltageSource",
+    "Warmup",
+    "Wave",
+    "Winding",
+    "Zener",
+    "choke",
+    "read_impedance",
 ]

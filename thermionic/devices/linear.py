@@ -7,25 +7,42 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import Array, Device, Excitation, between
+from thermionic.devices.base import BOLTZMANN, KELVIN, Array, Device, Excitation, Noise, Value, at, between, placed
+from thermionic.devices.waves import Wave
+
+
+def thermal(plus: int, minus: int, ohm: Value) -> Noise:
+    """Johnson noise, 4kT/R: J. B. Johnson, Phys. Rev. 32 (1928), p. 97; H. Nyquist, ibid., p. 110."""
+    return Noise(plus, minus, 4 * BOLTZMANN * KELVIN / np.asarray(ohm))
 
 
 @dataclass(frozen=True)
 class Resistor(Device):
-    """A resistance in ohms."""
+    """A resistance in ohms.
 
-    ohm: float
+    ``excess`` is the current noise of composition and film types, as the flicker voltage in a decade of
+    frequency over the voltage across the part: 1e-6 is the catalogue's "1 µV/V", 0 a wirewound's.
+    """
+
+    ohm: Value
+    excess: Value = 0.0
     terminals: ClassVar = ("a", "b")
 
     def conductance(self) -> Array:
-        return between(2, 0, 1, 1.0 / self.ohm)
+        return between(2, 0, 1, 1.0 / np.asarray(self.ohm))
+
+    def noise(self, local: Array) -> tuple[Noise, ...]:
+        # The noise index of IEC 60195 as a source: excess x V is the noise voltage of one decade.
+        excess = (self.excess * (local[0] - local[1]) / self.ohm) ** 2 / np.log(10.0)
+        return thermal(0, 1, self.ohm), Noise(0, 1, 0.0, excess, kind="excess")
 
 
 @dataclass(frozen=True)
 class Capacitor(Device):
-    """A capacitance in farads; an open circuit at DC."""
+    """A capacitance in farads; an open circuit at DC. ``start_volt`` is its charge as a transient begins."""
 
-    farad: float
+    farad: Value
+    start_volt: float | None = None
     terminals: ClassVar = ("a", "b")
 
     def storage(self) -> Array:
@@ -39,61 +56,171 @@ class _Branch(Device):
     branches: ClassVar = 1
 
     def conductance(self) -> Array:
-        g = np.zeros((3, 3))
-        g[0, 2], g[1, 2] = 1.0, -1.0
-        g[2, 0], g[2, 1] = 1.0, -1.0
-        return g
+        return placed(3, (0, 2, 1.0), (1, 2, -1.0), (2, 0, 1.0), (2, 1, -1.0))
 
 
 @dataclass(frozen=True)
 class Inductor(_Branch):
     """An inductance in henries; a short circuit at DC. v = L di/dt."""
 
-    henry: float
+    henry: Value
+    terminals: ClassVar = ("a", "b")
 
     def storage(self) -> Array:
-        c = np.zeros((3, 3))
-        c[2, 2] = -self.henry
-        return c
+        return placed(3, (2, 2, -np.asarray(self.henry)))
 
 
 @dataclass(frozen=True)
 class VoltageSource(_Branch):
-    """``volt`` steady volts plus a test tone of ``tone_volt`` volts peak, from b up to a."""
+    """``volt`` steady volts plus a test tone of ``tone_volt`` volts peak, from b up to a.
 
-    volt: float = 0.0
-    tone_volt: float = 0.0
+    In a transient it follows ``wave`` where it has one, and holds ``volt`` where it has none.
+    """
+
+    volt: Value = 0.0
+    tone_volt: Value | complex = 0.0
+    wave: Wave | None = None
 
     def excitation(self) -> Excitation:
-        return Excitation(np.array([0, 0, self.volt]), np.array([0, 0, self.tone_volt]))
+        return Excitation(at(3, (2, self.volt)), _tone(3, (2, self.tone_volt)))
+
+
+def _tone(size: int, *entries: tuple[int, Value | complex]) -> Array:
+    """Like ``at``, for amplitudes that may have a phase."""
+    real = at(size, *((place, np.real(value)) for place, value in entries))
+    if any(np.iscomplexobj(value) for _, value in entries):
+        whole: Array = real + 1j * at(size, *((place, np.imag(value)) for place, value in entries))
+        return whole
+    return real
+
+
+@dataclass(frozen=True)
+class MainsSource(_Branch):
+    """The mains: ``peak_volt`` x sin(2 pi hertz t), from b up to a. Silent at DC and for the test tone."""
+
+    peak_volt: Value
+    hertz: float
 
 
 @dataclass(frozen=True)
 class Thevenin(_Branch):
     """A source of ``volt`` steady volts behind ``ohm`` ohms: v = volt - ohm x (current delivered)."""
 
-    volt: float
-    ohm: float
+    volt: Value
+    ohm: Value
 
     def conductance(self) -> Array:
-        g = super().conductance()
-        g[2, 2] = -self.ohm  # the branch current flows into terminal a
-        return g
+        # The branch current flows into terminal a.
+        return super().conductance() + placed(3, (2, 2, -np.asarray(self.ohm)))
 
     def excitation(self) -> Excitation:
-        return Excitation(np.array([0, 0, self.volt]), np.zeros(3))
+        return Excitation(at(3, (2, self.volt)), np.zeros(3))
 
 
 @dataclass(frozen=True)
 class CurrentSource(Device):
-    """``ampere`` steady amperes plus ``tone_ampere`` amperes peak, flowing from a through the source to b."""
+    """``ampere`` steady amperes plus ``tone_ampere`` amperes peak, flowing from a through the source to b.
 
-    ampere: float = 0.0
-    tone_ampere: float = 0.0
+    In a transient it follows ``wave`` where it has one.
+    """
+
+    ampere: Value = 0.0
+    tone_ampere: Value | complex = 0.0
+    wave: Wave | None = None
     terminals: ClassVar = ("a", "b")
 
     def excitation(self) -> Excitation:
-        return Excitation(np.array([-self.ampere, self.ampere]), np.array([-self.tone_ampere, self.tone_ampere]))
+        tone = self.tone_ampere
+        return Excitation(at(2, (0, -np.asarray(self.ampere)), (1, self.ampere)), _tone(2, (0, -tone), (1, tone)))
+
+
+@dataclass(frozen=True)
+class CoupledInductors(Device):
+    """Windings without resistance on a common field: v_j = sum of henry[j][k] di_k/dt.
+
+    ``henry`` is the symmetric matrix of inductances, as nested tuples. Terminals are a and b of each winding.
+    """
+
+    henry: tuple[tuple[float, ...], ...]
+
+    @property
+    def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
+        """a and b of each winding."""
+        return tuple(f"{end}{k}" for k in range(1, len(self.henry) + 1) for end in ("a", "b"))
+
+    @property
+    def branches(self) -> int:  # type: ignore[override]
+        """The current of each winding."""
+        return len(self.henry)
+
+    def conductance(self) -> Array:
+        first = 2 * len(self.henry)
+        entries = []
+        for k in range(len(self.henry)):
+            a, b, branch = 2 * k, 2 * k + 1, first + k
+            entries += [(a, branch, 1.0), (b, branch, -1.0), (branch, a, 1.0), (branch, b, -1.0)]
+        return placed(self.size, *entries)
+
+    def storage(self) -> Array:
+        matrix = np.zeros((self.size, self.size))
+        matrix[2 * len(self.henry) :, 2 * len(self.henry) :] = -np.array(self.henry)
+        return matrix
+
+
+@dataclass(frozen=True)
+class VoltageControlled(_Branch):
+    """An ideal amplifier, SPICE's E: v(a, b) = gain x v(c, d)."""
+
+    gain: Value
+    terminals: ClassVar = ("a", "b", "c", "d")
+
+    def conductance(self) -> Array:
+        gain = np.asarray(self.gain)
+        return placed(5, (0, 4, 1.0), (1, 4, -1.0), (4, 0, 1.0), (4, 1, -1.0), (4, 2, -gain), (4, 3, gain))
+
+
+@dataclass(frozen=True)
+class Transconductance(Device):
+    """A voltage-controlled current, SPICE's G: ``siemens`` x v(c, d) flows from a through the source to b."""
+
+    siemens: Value
+    terminals: ClassVar = ("a", "b", "c", "d")
+
+    def conductance(self) -> Array:
+        g = np.asarray(self.siemens)
+        return placed(4, (0, 2, g), (0, 3, -g), (1, 2, -g), (1, 3, g))
+
+
+@dataclass(frozen=True)
+class AffinePorts(Device):
+    """Currents ``ampere`` + ``siemens`` v at a set of ports: the linear stand-in for solved rectifiers.
+
+    ``pairs`` gives each port's two terminals; ``siemens`` is (ports, ports), ``ampere`` (ports,), both as
+    nested tuples or arrays.
+    """
+
+    pairs: tuple[tuple[int, int], ...]
+    siemens: Array
+    ampere: Array
+
+    @property
+    def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
+        """Plus and minus of each port."""
+        return tuple(f"{side}{port}" for port in range(len(self.pairs)) for side in ("plus", "minus"))
+
+    def _incidence(self) -> Array:
+        incidence = np.zeros((2 * len(self.pairs), len(self.pairs)))
+        for port in range(len(self.pairs)):
+            incidence[2 * port, port], incidence[2 * port + 1, port] = 1.0, -1.0
+        return incidence
+
+    def conductance(self) -> Array:
+        incidence = self._incidence()
+        matrix: Array = incidence @ self.siemens @ incidence.T
+        return matrix
+
+    def excitation(self) -> Excitation:
+        return Excitation(-self._incidence() @ self.ampere, np.zeros(2 * len(self.pairs)))
 
 
 @dataclass(frozen=True)
@@ -104,18 +231,22 @@ class Potentiometer(Device):
     either part from going under ``ohm`` / 10,000.
     """
 
-    ohm: float
-    travel: float
+    ohm: Value
+    travel: Value
     terminals: ClassVar = ("top", "wiper", "bottom")
 
-    def halves(self) -> tuple[float, float]:
+    def halves(self) -> tuple[Value, Value]:
         """Resistance above and below the wiper, Ω."""
         least = self.ohm * 1e-4
-        return max(self.ohm * (1 - self.travel), least), max(self.ohm * self.travel, least)
+        return np.maximum(self.ohm * (1 - self.travel), least), np.maximum(self.ohm * self.travel, least)
 
     def conductance(self) -> Array:
         above, below = self.halves()
         return between(3, 0, 1, 1 / above) + between(3, 1, 2, 1 / below)
+
+    def noise(self, local: Array) -> tuple[Noise, ...]:
+        above, below = self.halves()
+        return thermal(0, 1, above), thermal(1, 2, below)
 
 
 @dataclass(frozen=True)
@@ -136,3 +267,21 @@ class Feed(Device):
         g[:3, 3] = self.channels, -1.0, 1.0 - self.channels
         g[3, :2] = 1.0, -1.0
         return g
+
+
+@dataclass(frozen=True)
+class LinearPart(Device):
+    """The linear pieces of a nonlinear device, its ports left out: what stays when a stand-in takes their place."""
+
+    of: Device
+
+    @property
+    def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
+        """Those of the device."""
+        return self.of.terminals
+
+    def conductance(self) -> Array:
+        return self.of.conductance()
+
+    def storage(self) -> Array:
+        return self.of.storage()

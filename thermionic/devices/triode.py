@@ -2,12 +2,30 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import Array, Device, between, logistic, softplus
+from thermionic.devices.base import (
+    BOLTZMANN,
+    CHARGE,
+    KELVIN,
+    Array,
+    Device,
+    Noise,
+    Value,
+    between,
+    logistic,
+    softplus,
+)
+
+# The cathode's temperature over room temperature, and the share of it that the space charge lets through as noise
+# (A. van der Ziel, *Noise* (1954), ch. 5: an oxide cathode's fluctuations are those of 0.64 x its temperature).
+_CATHODE_NOISE = 0.644 * 1000.0 / KELVIN
+# Flicker of the anode current: white noise and flicker meet at this frequency, Hz, in an ordinary receiving tube.
+# Samples differ by a factor of ten either way, so a noise figure from it is unsure.
+FLICKER_HERTZ = 1000.0
 
 
 @dataclass(frozen=True)
@@ -15,14 +33,67 @@ class TriodeCoefficients:
     """Constants of one triode section; see Triode. ``mu``, ``ex``, ``kp`` and ``grid_xi`` are pure numbers,
     ``kvb`` V^2, ``kg1`` V^ex/A, ``grid_g`` A/V^grid_xi, ``grid_c`` 1/V."""
 
-    mu: float
-    ex: float
-    kg1: float
-    kp: float
-    kvb: float
-    grid_g: float
-    grid_xi: float = 1.314
-    grid_c: float = 9.901
+    mu: Value
+    ex: Value
+    kg1: Value
+    kp: Value
+    kvb: Value
+    grid_g: Value
+    grid_xi: Value = 1.314
+    grid_c: Value = 9.901
+
+
+@dataclass(frozen=True)
+class Warmup:
+    """How a cathode comes to temperature after switch-on.
+
+    ``second`` is the time to half emission; ``rise`` the width of the rise as a fraction of it. Emission
+    follows 1 / (1 + (second / t)^(4 / rise)), a smooth step that starts late and ends level: the usual shape
+    of published warm-up curves, and no more than a shape.
+    """
+
+    second: float = 0.0
+    rise: float = 1.0
+
+    def emission(self, second: float) -> float:
+        """Emission at ``second`` after switch-on as a fraction of the full one."""
+        if self.second <= 0:
+            return 1.0
+        return float(1.0 / (1.0 + (self.second / max(second, 1e-9)) ** (4.0 / self.rise)))
+
+
+def grid_current(k: TriodeCoefficients, vg: Array) -> tuple[Array, Array]:
+    """Dempwolf, Holters and Zölzer's grid current and its derivative; see Triode."""
+    w = softplus(k.grid_c * vg) / k.grid_c
+    ig = k.grid_g * w**k.grid_xi
+    return ig, k.grid_xi * ig / np.maximum(w, 1e-100) * logistic(k.grid_c * vg)
+
+
+def space_current(k: TriodeCoefficients, vg: Array, va: Array) -> tuple[Array, Array, Array]:
+    """Koren's current and its derivatives by vg and va, A and S; see Triode."""
+    positive = np.maximum(va, 0.0)
+    root = np.sqrt(k.kvb + positive**2)
+    u = k.kp * (1.0 / k.mu + vg / root)
+    soft, slope = softplus(u), logistic(u)
+    e1 = positive * soft / k.kp
+    e1_vg = positive * slope / root
+    e1_va = np.where(va > 0, soft / k.kp - slope * vg * positive**2 / root**3, 0.0)
+    i = 2.0 / k.kg1 * e1**k.ex
+    by_e1 = k.ex * i / np.maximum(e1, 1e-100)
+    return i, by_e1 * e1_vg, by_e1 * e1_va
+
+
+def cathode_noise(plus: int, minus: int, gm: Value, sharing: Value = 0.0) -> tuple[Noise, ...]:
+    """Shot noise of a space-charge-limited current of transconductance ``gm``, with its flicker.
+
+    White: 4 k (0.644 Tc) gm, A. van der Ziel, *Noise* (1954), ch. 5, with Tc = 1000 K; ``sharing`` adds the
+    partition noise of a screen, A^2/Hz. Flicker: equal to the white noise at FLICKER_HERTZ.
+    """
+    white = 4 * BOLTZMANN * KELVIN * _CATHODE_NOISE * np.maximum(gm, 0.0)
+    return (
+        Noise(plus, minus, white + np.asarray(sharing), kind="shot"),
+        Noise(plus, minus, 0.0, white * FLICKER_HERTZ, kind="flicker"),
+    )
 
 
 @dataclass(frozen=True)
@@ -45,10 +116,11 @@ class Triode(Device):
     """
 
     coefficients: TriodeCoefficients
-    grid_anode_farad: float = 0.0
-    grid_cathode_farad: float = 0.0
-    anode_cathode_farad: float = 0.0
-    scale: float = 1.0
+    grid_anode_farad: Value = 0.0
+    grid_cathode_farad: Value = 0.0
+    anode_cathode_farad: Value = 0.0
+    scale: Value = 1.0
+    warmup: Warmup = field(default=Warmup())
     terminals: ClassVar = ("anode", "grid", "cathode")
     ports: ClassVar = ((1, 2), (0, 2))
 
@@ -60,26 +132,84 @@ class Triode(Device):
         )
 
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        k = self.coefficients
         vg, va = v[..., 0], v[..., 1]
-        positive = np.maximum(va, 0.0)
-        root = np.sqrt(k.kvb + positive**2)
-        u = k.kp * (1.0 / k.mu + vg / root)
-        soft, slope = softplus(u), logistic(u)
-        e1 = positive * soft / k.kp
-        e1_vg = positive * slope / root
-        e1_va = np.where(va > 0, soft / k.kp - slope * vg * positive**2 / root**3, 0.0)
-        lift = 2.0 * self.scale / k.kg1
-        ia = lift * e1**k.ex
-        by_e1 = k.ex * ia / np.maximum(e1, 1e-100)
-
-        w = softplus(k.grid_c * vg) / k.grid_c
-        ig = self.scale * k.grid_g * w**k.grid_xi
-        ig_vg = k.grid_xi * ig / np.maximum(w, 1e-100) * logistic(k.grid_c * vg)
-
-        i = np.stack([ig, ia], axis=-1)
-        g = np.zeros((*i.shape, 2))
-        g[..., 0, 0] = ig_vg
-        g[..., 1, 0] = by_e1 * e1_vg
-        g[..., 1, 1] = by_e1 * e1_va
+        ia, ia_vg, ia_va = space_current(self.coefficients, vg, va)
+        ig, ig_vg = grid_current(self.coefficients, vg)
+        i = np.empty((*ia.shape, 2))
+        g = np.zeros((*ia.shape, 2, 2))
+        i[..., 0], i[..., 1] = self.scale * ig, self.scale * ia
+        g[..., 0, 0] = self.scale * ig_vg
+        g[..., 1, 0] = self.scale * ia_vg
+        g[..., 1, 1] = self.scale * ia_va
         return i, g
+
+    def noise(self, local: Array) -> tuple[Noise, ...]:
+        i, g = self.currents(self.sensed(local))
+        return (*cathode_noise(0, 2, g[..., 1, 0]), Noise(1, 2, 2 * CHARGE * i[..., 0], kind="grid"))
+
+    def at_time(self, second: float) -> Triode:
+        return replace(self, scale=self.scale * self.warmup.emission(second), warmup=Warmup())
+
+
+# Gauss-Legendre on the filament's length: exact for the polynomials that a filament's own volts stand for.
+_ALONG, _WEIGHT = (points for points in np.polynomial.legendre.leggauss(4))
+_ALONG, _WEIGHT = 0.5 * (1.0 + _ALONG), 0.5 * _WEIGHT
+
+
+@dataclass(frozen=True)
+class FilamentTriode(Device):
+    """A directly heated triode with both ends of its filament, so that AC heating and a balance pot mean something.
+
+    Each bit of filament at a fraction s of its length is a cathode at V(f1) + s (V(f2) - V(f1)) that emits as
+    the whole tube would there, and its current leaves by the two ends as (1 - s) to s: the superposition that
+    W. J. Kusunose ("Calculation of characteristics and the design of triodes", Proc. IRE 17 (1929), p. 1706)
+    makes of a filament, taken here at four points of Gauss and Legendre. ``filament_ohm`` is the
+    hot resistance between the ends. With no voltage along the filament it is the Triode exactly.
+    """
+
+    coefficients: TriodeCoefficients
+    filament_ohm: Value
+    grid_anode_farad: Value = 0.0
+    grid_cathode_farad: Value = 0.0
+    anode_cathode_farad: Value = 0.0
+    scale: Value = 1.0
+    warmup: Warmup = field(default=Warmup())
+    terminals: ClassVar = ("anode", "grid", "filament1", "filament2")
+    ports: ClassVar = ((1, 2), (0, 2), (3, 2))
+
+    def conductance(self) -> Array:
+        return between(4, 2, 3, 1.0 / np.asarray(self.filament_ohm))
+
+    def storage(self) -> Array:
+        total = between(4, 0, 1, self.grid_anode_farad)
+        for end in (2, 3):
+            total = total + between(4, 1, end, 0.5 * np.asarray(self.grid_cathode_farad))
+            total = total + between(4, 0, end, 0.5 * np.asarray(self.anode_cathode_farad))
+        return total
+
+    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
+        vg, va, vf = v[..., 0], v[..., 1], v[..., 2]
+        i, g = np.zeros((*vg.shape, 3)), np.zeros((*vg.shape, 3, 3))
+        for s, share in zip(_ALONG, _WEIGHT, strict=True):
+            weight = share * np.asarray(self.scale)
+            ia, ia_vg, ia_va = (weight * part for part in space_current(self.coefficients, vg - s * vf, va - s * vf))
+            ig, ig_vg = (weight * part for part in grid_current(self.coefficients, vg - s * vf))
+            slopes = ((ig_vg, 0.0 * ig_vg), (ia_vg, ia_va))
+            for port, current in enumerate((ig, ia)):
+                by_vg, by_va = slopes[port]
+                gradient = (by_vg, by_va, -s * (by_vg + by_va))
+                i[..., port] += current
+                i[..., 2] -= s * current
+                for column, slope in enumerate(gradient):
+                    g[..., port, column] += slope
+                    g[..., 2, column] -= s * slope
+        return i, g
+
+    def noise(self, local: Array) -> tuple[Noise, ...]:
+        _, g = self.currents(self.sensed(local))
+        return cathode_noise(0, 2, g[..., 1, 0])
+
+    def at_time(self, second: float) -> FilamentTriode:
+        return replace(self, scale=self.scale * self.warmup.emission(second), warmup=Warmup())
+
+

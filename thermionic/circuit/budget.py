@@ -1,0 +1,65 @@
+"""A limit on how long an analysis may take: nothing hangs, and what stops says so.
+
+Every loop of every analysis calls ``check``. A caller gives the budget by ``with limit(seconds):``; without one
+an analysis has DEFAULT_SECONDS from where it begins.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass
+
+from thermionic.errors import BudgetSpent
+
+DEFAULT_SECONDS = 60.0
+
+
+@dataclass(frozen=True)
+class _Budget:
+    seconds: float
+    until: float
+
+
+_current: ContextVar[_Budget | None] = ContextVar("budget", default=None)
+
+
+@contextmanager
+def limit(seconds: float) -> Iterator[None]:
+    """Everything solved inside stops, with BudgetSpent, ``seconds`` from now; an outer limit still holds."""
+    now = time.monotonic()
+    outer = _current.get()
+    inner = _Budget(seconds, now + seconds)
+    token = _current.set(outer if outer and outer.until < inner.until else inner)
+    try:
+        yield
+    finally:
+        _current.reset(token)
+
+
+@contextmanager
+def at_most() -> Iterator[None]:
+    """The budget in force, or the usual one where none is."""
+    if _current.get():
+        yield
+    else:
+        with limit(DEFAULT_SECONDS):
+            yield
+
+
+def check(doing: str) -> None:
+    """Raise BudgetSpent if the time is up; ``doing`` says in words what was being done."""
+    budget = _current.get()
+    if budget and time.monotonic() > budget.until:
+        raise BudgetSpent(
+            f"Stopped after {budget.seconds:g} s while {doing}. Allow more time, or ask for less at once.",
+            tried=(doing,),
+        )
+
+
+def spent() -> bool:
+    """Whether the time is up."""
+    budget = _current.get()
+    return bool(budget and time.monotonic() > budget.until)
