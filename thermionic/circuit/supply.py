@@ -14,13 +14,14 @@ from functools import cached_property
 import numpy as np
 
 from thermionic.circuit import budget
-from thermionic.circuit.harmonic_balance import balance, harmonics_of_one, waveform
+from thermionic.circuit.harmonic_balance import Balance, balance, harmonics_of_one, waveform
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.small_signal import respond
 from thermionic.circuit.system import System
-from thermionic.devices import AffinePorts, Device, LinearPart, MainsSource, RectifiedWinding, Thevenin
+from thermionic.devices import AffinePorts, Device, LinearPart, MainsSource, RectifiedWinding, Resistor, Thevenin
 from thermionic.devices.base import Array, ComplexArray
+from thermionic.devices.thermal import Hot
 from thermionic.errors import NetlistRefused, NoSolution
 
 # The mean is good to 2 parts in 100,000 and the peak current to 0.1 % with these harmonics of the ripple (measured
@@ -29,6 +30,7 @@ HARMONICS, SAMPLES = 32, 128
 # The rectifiers and their load agree when they are this close, relative: a millivolt in 300 V.
 AGREED = 3e-6
 _ROUNDS = 40
+_SOFTEST = 300.0
 # Laid across every rectifier port in the linear part and taken out of the devices: a winding between
 # diodes that do not conduct would otherwise float.
 _REFERENCE = 1e-5
@@ -176,10 +178,51 @@ def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> Circuit
     ``near`` is a solution of a similar circuit to start from. Raises NoSolution, NetlistRefused and BudgetSpent.
     """
     with budget.at_most():
-        return _Mains(netlist, near).solve()
+        hot = [part for part in netlist.parts if isinstance(part.device, Hot)]
+        mains = Mains(netlist, near)
+        if not hot or not mains.rectifying:
+            return mains.solve()
+        return _warmed_through(netlist, hot, near)
 
 
-class _Mains:
+def _warmed_through(netlist: Netlist, hot: list[Part], near: CircuitState | None) -> CircuitState:
+    """The steady state with every thermistor and lamp at the temperature that its own mean heat keeps it at.
+
+    They warm over many mains cycles, so within one each is a resistance.
+    """
+    rises = {part.name: part.device.steady_rise(1.0) for part in hot}  # type: ignore[attr-defined]
+    state = near
+    for _ in range(60):
+        cold = netlist
+        for part in hot:
+            cold = cold.with_device(part.name, Resistor(part.device.ohm_at(rises[part.name])))  # type: ignore[attr-defined]
+        state = Mains(cold, state).solve()
+        settled = True
+        for part in hot:
+            heat = resistor_heat(state, cold[part.name])
+            wanted = part.device.steady_rise(heat)  # type: ignore[attr-defined]
+            settled &= abs(wanted - rises[part.name]) < 0.05
+            rises[part.name] += 0.6 * (wanted - rises[part.name])
+        if settled:
+            return CircuitState(netlist, state.at, state.mains)
+    raise NoSolution(
+        f"{netlist.title}: {hot[0].name} does not settle at a temperature.",
+        tried=("its steady heat, again and again",),
+        where=hot[0].name,
+    )
+
+
+def resistor_heat(state: CircuitState, part: Part) -> float:
+    """Mean power in a two-terminal resistor over the mains cycle, W."""
+    assert isinstance(part.device, Resistor)
+    if state.mains is None:
+        volts = np.array([state.at.voltage(part.nodes[0]) - state.at.voltage(part.nodes[1])])
+    else:
+        volts = state.mains.node_waveform(part.nodes[0]) - state.mains.node_waveform(part.nodes[1])
+    return float(np.mean(volts**2) / part.device.ohm)
+
+
+class Mains:
     """One circuit's alternation between the operating point and the mains cycle."""
 
     def __init__(self, netlist: Netlist, near: CircuitState | None) -> None:
@@ -194,7 +237,7 @@ class _Mains:
         if not self.rectifying:
             system = System(self.netlist)
             return CircuitState(self.netlist, operating_point(system, self._start(system)), None)
-        self._prepare()
+        self.prepare(HARMONICS, SAMPLES)
         x: Array | None = None
         previous = np.inf
         reach: ComplexArray | None = None
@@ -222,18 +265,10 @@ class _Mains:
             open_volts[0, :, 0] = output + lone @ (drawn - _REFERENCE * output)
             guess = open_volts.copy()
             guess[0, :, 0] = output
-            try:
-                solved = balance(self.spectrum, impedance, open_volts, self._currents, guess if volts is None else volts)
-            except NoSolution as failure:
-                raise NoSolution(
-                    f"{self.netlist.title}: the rectifier {self.rectifying[0].name} found no steady state over the "
-                    f"mains cycle. {failure}",
-                    tried=failure.tried,
-                    where=self.rectifying[0].nodes[0],
-                ) from None
+            solved = self.balanced(impedance, open_volts, guess if volts is None else volts)
             volts = solved.volts
             mean, current = volts[0, :, 0].real, solved.amperes[0, :, 0].real + _REFERENCE * volts[0, :, 0].real
-            stand_in = self._straightened(solved.jacobian[0], lone, mean, current)
+            stand_in = self.straightened(solved.jacobian[0], lone, mean, current)
             if float(np.max(np.abs(mean - output))) <= AGREED * float(np.max(np.abs(mean))) + 1e-6:
                 return self._finished(at, stand_in, solved.volts[0], solved.amperes[0], reach, mains)
             previous = output
@@ -244,7 +279,11 @@ class _Mains:
             where=self.rectifying[0].nodes[0],
         )
 
-    def _prepare(self) -> None:
+    def prepare(self, harmonics: int, samples: int) -> None:
+        """Set up the linear rest and the ports; there must be a rectifier.
+
+        ``harmonics`` and ``samples`` are of the ripple, twice the mains frequency.
+        """
         frequencies = {part.device.hertz for part in self.sources} | {  # type: ignore[attr-defined]
             part.device.mains_hertz for part in self.windings  # type: ignore[attr-defined]
         }
@@ -258,7 +297,7 @@ class _Mains:
         folded = not self.sources and all(isinstance(part.device, RectifiedWinding) for part in self.rectifying)
         self.fundamental = 2 * mains_hertz if folded else mains_hertz
         finer = 1 if folded else 2
-        self.spectrum = harmonics_of_one(finer * HARMONICS, finer * SAMPLES)
+        self.spectrum = harmonics_of_one(finer * harmonics, finer * samples)
         self.hertz = self.spectrum.hertz(self.fundamental)
         self.turns = {part.name: 2 * mains_hertz / self.fundamental for part in self.windings}
 
@@ -308,19 +347,48 @@ class _Mains:
                 port += 1
         return AffinePorts(pairs, np.diag(siemens), -siemens * start)
 
+    def balanced(self, impedance: ComplexArray, open_volts: ComplexArray, guess: ComplexArray) -> Balance:
+        """The ports over the mains cycle; where that fails at once, with ever harder knees."""
+        self.softness = 1.0
+        try:
+            return balance(self.spectrum, impedance, open_volts, self._currents, guess)
+        except NoSolution:
+            if budget.spent():
+                raise
+        softness, ratio = _SOFTEST, 4.0
+        self.softness = softness
+        while True:
+            try:
+                solved = balance(self.spectrum, impedance, open_volts, self._currents, guess)
+            except NoSolution as failure:
+                if ratio < 1.05 or self.softness == _SOFTEST or budget.spent():
+                    raise NoSolution(
+                        f"{self.netlist.title}: the rectifier {self.rectifying[0].name} found no steady state over the "
+                        f"mains cycle. {failure}",
+                        tried=(*failure.tried, "harmonic balance with ever harder knees"),
+                        where=self.rectifying[0].nodes[0],
+                    ) from None
+                ratio = np.sqrt(ratio)
+            else:
+                softness, guess = self.softness, solved.volts
+                if softness == 1.0:
+                    return solved
+            self.softness = max(1.0, softness / ratio)
+
     def _currents(self, v: Array, phase: Array) -> tuple[Array, Array]:
         i, g = np.empty(v.shape), np.zeros((*v.shape, v.shape[-1]))
         first = 0
         for part in self.rectifying:
             ports = slice(first, first + len(part.device.ports))
-            own, slopes = part.device.currents(v[..., ports], self.turns.get(part.name, 1.0) * phase)
+            device = part.device if self.softness == 1.0 else part.device.softened(self.softness)
+            own, slopes = device.currents(v[..., ports], self.turns.get(part.name, 1.0) * phase)
             i[..., ports], g[..., ports, ports] = own, slopes
             first = ports.stop
         at = np.arange(v.shape[-1])
         g[..., at, at] -= _REFERENCE
         return i - _REFERENCE * v, g
 
-    def _straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
+    def straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
         """The rectifiers as straight lines through their means: how far those move for a volt of open voltage."""
         count = len(mean)
         width = len(jacobian) // count

@@ -109,8 +109,12 @@ class Device:
         ended = np.append(local, 0.0)  # EARTH is -1
         return np.array([ended[plus] - ended[minus] for plus, minus in self.ports])
 
-    def at_time(self, second: float) -> Device:
-        """The device as it is ``second`` after switch-on: a tube still warming up is a weaker one."""
+    def softened(self, times: float) -> Device:
+        """The device with its knee so many times softer, for a solver to come to the real one by degrees."""
+        return self
+
+    def at_time(self, second: float, off: float = np.inf) -> Device:
+        """The device ``second`` after switch-on, heaters being off again from ``off``: a warming tube is a weaker one."""
         return self
 
     def after(self, v: Array) -> Device:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 import numpy as np
@@ -51,6 +51,9 @@ class Diode(Device):
             e, slope = bounded_exp(v[..., 0] / slope_volt)
             i, g = self.saturation_ampere * (e - 1.0), self.saturation_ampere * slope / slope_volt
         return i[..., None], g[..., None, None]
+
+    def softened(self, times: float) -> Diode:
+        return replace(self, emission=self.emission * times, ohm=self.ohm + 0.05 * (times - 1.0))
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i = self.currents(self.sensed(local))[0][..., 0]

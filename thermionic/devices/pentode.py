@@ -114,8 +114,10 @@ class Pentode(Device):
             Noise(2, 3, 2 * CHARGE * i[..., 0], kind="grid"),
         )
 
-    def at_time(self, second: float) -> Pentode:
-        return replace(self, scale=self.scale * self.warmup.emission(second), warmup=Warmup())
+    def at_time(self, second: float, off: float = np.inf) -> Pentode:
+        if self.warmup.second <= 0:
+            return self
+        return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())
 
 
 def _cathode_current(k: PentodeCoefficients, vg: Array, vs: Array, va: Array) -> tuple[Array, Array, Array, Array]:

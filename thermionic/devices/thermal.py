@@ -19,7 +19,7 @@ _CELSIUS_25 = 298.15
 _COLDEST, _HOTTEST = 200.0, 3600.0
 
 
-class _Hot(Device):
+class Hot(Device):
     """Two terminals, and the temperature rise over ambient, K, as local unknown 2."""
 
     terminals: ClassVar = ("a", "b")
@@ -37,6 +37,27 @@ class _Hot(Device):
     def _loss(self, kelvin: Array) -> tuple[Array, Array]:
         """Heat lost to the surroundings, W, and its derivative by temperature."""
         raise NotImplementedError
+
+    def ohm_at(self, rise: float) -> float:
+        """Its resistance at a temperature ``rise`` kelvin above ambient, Ω."""
+        kelvin = np.clip(np.array(AMBIENT_KELVIN + rise), _COLDEST, _HOTTEST)
+        return float(1.0 / self._conductance_at(kelvin)[0])
+
+    def steady_rise(self, watt: float) -> float:
+        """The rise at which it loses as much as is turned into heat in it, K; at the hottest possible at the most."""
+        low, high = 0.0, _HOTTEST - AMBIENT_KELVIN
+        for _ in range(60):  # the loss rises with temperature
+            middle = 0.5 * (low + high)
+            if float(self._loss(np.array(AMBIENT_KELVIN + middle))[0]) < watt:
+                low = middle
+            else:
+                high = middle
+        return 0.5 * (low + high)
+
+    def warming(self, rise: float, watt: float) -> float:
+        """How fast it warms at a ``rise`` with ``watt`` turned into heat in it, K/s."""
+        lost = float(self._loss(np.array(AMBIENT_KELVIN + rise))[0])
+        return (watt - lost) / float(self.storage()[2, 2])
 
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
         volt = v[..., 0]
@@ -57,7 +78,7 @@ class _Hot(Device):
 
 
 @dataclass(frozen=True)
-class Thermistor(_Hot):
+class Thermistor(Hot):
     """An inrush limiter: R = R25 exp(beta (1/T - 1/T25)), losing ``loss_w_per_k`` watts a kelvin of rise.
 
     J. A. Becker, C. B. Green and G. L. Pearson, "Properties and uses of thermistors", Trans. AIEE 65 (1946), p. 711.
@@ -83,7 +104,7 @@ class Thermistor(_Hot):
 
 
 @dataclass(frozen=True)
-class Lamp(_Hot):
+class Lamp(Hot):
     """A tungsten lamp in series with the mains: its resistance rises some twelvefold from cold to bright.
 
     Resistivity as T^1.2 and radiation as T^4, with no conduction to its leads (H. A. Jones and I. Langmuir, "The

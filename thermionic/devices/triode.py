@@ -55,10 +55,12 @@ class Warmup:
     second: float = 0.0
     rise: float = 1.0
 
-    def emission(self, second: float) -> float:
-        """Emission at ``second`` after switch-on as a fraction of the full one."""
+    def emission(self, second: float, off: float = np.inf) -> float:
+        """Emission at ``second`` after switch-on as a fraction of the full one; switched off again at ``off``."""
         if self.second <= 0:
             return 1.0
+        if second > off:
+            return self.emission(off) * (1.0 - self.emission(second - off))
         return float(1.0 / (1.0 + (self.second / max(second, 1e-9)) ** (4.0 / self.rise)))
 
 
@@ -147,8 +149,10 @@ class Triode(Device):
         i, g = self.currents(self.sensed(local))
         return (*cathode_noise(0, 2, g[..., 1, 0]), Noise(1, 2, 2 * CHARGE * i[..., 0], kind="grid"))
 
-    def at_time(self, second: float) -> Triode:
-        return replace(self, scale=self.scale * self.warmup.emission(second), warmup=Warmup())
+    def at_time(self, second: float, off: float = np.inf) -> Triode:
+        if self.warmup.second <= 0:
+            return self
+        return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())
 
 
 # Gauss-Legendre on the filament's length: exact for the polynomials that a filament's own volts stand for.
@@ -209,7 +213,9 @@ class FilamentTriode(Device):
         _, g = self.currents(self.sensed(local))
         return cathode_noise(0, 2, g[..., 1, 0])
 
-    def at_time(self, second: float) -> FilamentTriode:
-        return replace(self, scale=self.scale * self.warmup.emission(second), warmup=Warmup())
+    def at_time(self, second: float, off: float = np.inf) -> FilamentTriode:
+        if self.warmup.second <= 0:
+            return self
+        return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())
 
 

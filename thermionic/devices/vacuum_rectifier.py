@@ -37,5 +37,7 @@ class VacuumRectifier(Device):
         g[..., 0, 0], g[..., 1, 1] = slope[..., 0], slope[..., 1]
         return perveance * root**3, g
 
-    def at_time(self, second: float) -> VacuumRectifier:
-        return replace(self, scale=self.scale * self.warmup.emission(second), warmup=Warmup())
+    def at_time(self, second: float, off: float = np.inf) -> VacuumRectifier:
+        if self.warmup.second <= 0:
+            return self
+        return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())

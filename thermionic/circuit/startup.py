@@ -1,0 +1,264 @@
+"""Switching on, and off again: tens of seconds of a mains-fed circuit while its tubes warm up and its capacitors fill.
+
+The mains cycle is not followed. Within one the rectifiers are in their periodic state for the mean voltages of the
+moment (harmonic balance, as in ``supply``), and what they deliver on average drives the slow circuit: the envelope
+method of multi-rate analysis (E. Ngoya and R. Larcheveque, "Envelop transient analysis", IEEE MTT-S Digest (1996),
+p. 1365), with the mean as the only slowly varying phasor. What happens within the first few cycles (the very first
+inrush into an empty capacitor) is a matter for ``transient``.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from thermionic.circuit import budget
+from thermionic.circuit.harmonic_balance import waveform
+from thermionic.circuit.netlist import GROUND, Netlist, Part
+from thermionic.circuit.small_signal import respond
+from thermionic.circuit.supply import Mains
+from thermionic.circuit.system import System
+from thermionic.circuit.transient import Accuracy, Stepper
+from thermionic.devices import AffinePorts, Device, Fuse, Resistor
+from thermionic.devices.base import Array, ComplexArray
+from thermionic.devices.thermal import Hot
+from thermionic.errors import NetlistRefused
+
+_ACCURACY = Accuracy(relative=2e-3, volt=0.1, other=1e-4)
+_HARMONICS, _SAMPLES = 16, 64  # enough for the mean to a part in a thousand, which is what the rest is good to
+_CORRECTIONS = 8
+_THERMAL = 0.05  # how much of its resistance a thermistor may lose in a step
+_STIFF = 10.0  # Ω: where the balance meets a port's mean voltage; any small value gives the same line
+
+
+@dataclass(frozen=True, eq=False)
+class StartUp:
+    """A slow run: mean voltages and what the mains cycle was like at each time.
+
+    ``seconds`` (points,); ``x`` (points, size) the mean of every unknown; ``rectifier_ampere`` the mean current that the
+    rectifiers deliver in all; ``peak_ampere`` the greatest in any port; ``rms_ampere`` per resistor-like part of the mains
+    side that was asked after (thermistors, lamps, fuses); ``ohms`` their resistances; all (points,).
+    ``blown`` is when each fuse went, if it did.
+    """
+
+    system: System
+    seconds: Array
+    x: Array
+    rectifier_ampere: Array
+    peak_ampere: Array
+    rms_ampere: dict[str, Array]
+    ohms: dict[str, Array]
+    blown: dict[str, float]
+
+    def voltage(self, node: str) -> Array:
+        """A node's mean voltage at every point, V."""
+        if node == GROUND:
+            return np.zeros(len(self.seconds))
+        return self.x[:, self.system.node(node)]
+
+    def peak(self, node: str) -> tuple[float, float]:
+        """A node's highest mean voltage, V, and when it was reached, s."""
+        volts = self.voltage(node)
+        place = int(np.argmax(volts))
+        return float(volts[place]), float(self.seconds[place])
+
+
+def start_up(netlist: Netlist, until: float, off_at: float | None = None) -> StartUp:
+    """Run from switch-on, everything cold and empty, to ``until`` s; off again at ``off_at`` if given.
+
+    Tubes with a Warmup come to emission as theirs says; capacitors start at their own charge. Raises NetlistRefused for
+    a circuit without a rectifier on the mains; NoSolution, BudgetSpent.
+    """
+    if not until > 0:
+        raise NetlistRefused("A slow run must last longer than no time.")
+    with budget.at_most():
+        return _Envelope(netlist, until, off_at if off_at is not None else np.inf).go()
+
+
+class _Envelope:
+    def __init__(self, netlist: Netlist, until: float, off: float) -> None:
+        self.original, self.until, self.off = netlist, until, off
+        self.hot = [part for part in netlist.parts if isinstance(part.device, Hot)]
+        self.fuses = [part for part in netlist.parts if isinstance(part.device, Fuse)]
+        self.rises = {part.name: 0.0 for part in self.hot}
+        self.heat = {part.name: 0.0 for part in self.fuses}
+        self.blown: dict[str, float] = {}
+        self.volts: ComplexArray | None = None
+        self.network_of: tuple[object, ...] = ()
+
+    def go(self) -> StartUp:
+        """See start_up."""
+        self._network()
+        if not self.mains.rectifying:
+            raise NetlistRefused(f"{self.original.title} has no rectifier on the mains to switch on.")
+        second = 0.0
+        stand_in = self._line(second, np.zeros(len(self.mains.first_guess.pairs)))
+        system = self._system(stand_in, second)
+        stepper = Stepper(system, self.until, self.until / 40, _ACCURACY)
+        stepper.sources = lambda _: stepper.system.b_dc  # the mains itself is in the rectifiers' line
+        x = stepper.rest()
+        stand_in = self._line(second, x @ self.mains.ports)
+        points: list[tuple[float, Array, float, float, dict[str, float], dict[str, float]]] = []
+        h = min(2e-3, self.until / 100)
+        points.append(self._point(second, x))
+        slope = np.zeros(len(x))
+        while second < self.until * (1 - 1e-12):
+            budget.check(f"following {self.original.title} from switch-on ({second:.3g} of {self.until:.3g} s done)")
+            edge = self.off if second < self.off else self.until
+            h = min(h, max(edge - second, 1e-9), self.until - second, self.until / 40)
+            solved, line = self._step(stepper, stand_in, x, slope, second, h)
+            if solved is None or (solved[2] > 1.0 and second > 0):
+                h *= 0.25 if solved is None else max(0.2, 0.85 * solved[2] ** (-1 / 3))
+                if h < 1e-9 * self.until:
+                    stepper.give_up(x, second)
+                continue
+            new, _, error = solved
+            slope = (new - x) / h
+            thermal = self._warm(h)
+            second, x, stand_in = second + h, new, line
+            points.append(self._point(second, x))
+            growth = min(0.85 * max(error, 1e-6) ** (-1 / 3), _THERMAL / max(thermal, 1e-9))
+            h *= float(np.clip(growth, 0.3, 2.0))
+            if abs(second - self.off) < 1e-9:
+                h, slope = 2e-3, np.zeros(len(x))
+                stand_in = self._line(second, x @ self.mains.ports)
+        seconds, xs, means_out, peaks, rms, ohms = zip(*points, strict=True)
+        names = [part.name for part in (*self.hot, *self.fuses)]
+        return StartUp(
+            self.mains.open,
+            np.array(seconds),
+            np.array(xs),
+            np.array(means_out),
+            np.array(peaks),
+            {name: np.array([one[name] for one in rms]) for name in names},
+            {name: np.array([one[name] for one in ohms]) for name in names},
+            self.blown,
+        )
+
+    def _step(
+        self, stepper: Stepper, stand_in: AffinePorts, x: Array, slope: Array, second: float, h: float
+    ) -> tuple[tuple[Array, Array, float] | None, AffinePorts]:
+        """One step, the rectifiers' line drawn anew at its end until it goes through where the step ends."""
+        stepper.present = stepper.system = self._system(stand_in, second)
+        rate = stepper.rate(x, second)
+        line, before = stand_in, x @ self.mains.ports
+        solved = None
+        for _ in range(_CORRECTIONS):
+            stepper.present = stepper.system = self._system(line, second + h)
+            stepper.factors.clear()
+            solved = stepper.step(x, slope, rate, second, h, settle=second == 0.0)
+            if solved is None:
+                return None, stand_in
+            means = solved[0] @ self.mains.ports
+            line = self._line(second + h, means)
+            if np.all(np.abs(means - before) <= 0.02 + 1e-4 * np.abs(means)):
+                return solved, line
+            before = means
+        return None, stand_in
+
+    def _resistance(self, part: Part) -> float:
+        if isinstance(part.device, Hot):
+            return part.device.ohm_at(self.rises[part.name])
+        assert isinstance(part.device, Fuse)
+        return 1e9 if part.name in self.blown else float(part.device.ohm)
+
+    def _network(self) -> None:
+        """The mains side's linear network, anew where a resistance in it has changed by more than a little."""
+        state = tuple(round(float(np.log(self._resistance(part))), 2) for part in (*self.hot, *self.fuses))
+        if state == self.network_of and state:
+            return
+        if self.network_of == () or state:
+            netlist = self.original
+            for part in (*self.hot, *self.fuses):
+                netlist = netlist.with_device(part.name, Resistor(self._resistance(part)))
+            self.netlist = netlist
+            self.mains = Mains(netlist, None)
+            if self.mains.rectifying:
+                self.mains.prepare(_HARMONICS, _SAMPLES)
+                mains = self.mains
+                quiet = mains.open.G + 1e-7 * mains.open.S @ mains.open.S.T
+                solved = respond(mains.open, quiet, mains.hertz, mains.columns)
+                self.reach, self.drive = solved[..., :-1], solved[..., -1]
+        self.network_of = state or (None,)
+
+    def _line(self, second: float, means: Array) -> AffinePorts:
+        """The rectifiers around these mean voltages of their ports, as straight lines."""
+        self._network()
+        mains = self.mains
+        if second >= self.off:
+            self.amperes = np.zeros((len(means), len(mains.hertz)), dtype=complex)
+            self.volts = None
+            return replace(mains.first_guess, siemens=1e-9 * np.eye(len(means)), ampere=np.zeros(len(means)))
+        mains.rectifying = tuple(
+            replace(part, device=part.device.at_time(max(second, 1e-3), self.off)) for part in mains.rectifying
+        ) if second == 0 else tuple(
+            replace(part, device=self.netlist[part.name].device.at_time(second, self.off))
+            for part in mains.rectifying
+        )  # fmt: skip
+        lone = _STIFF * np.eye(len(means))
+        impedance = np.einsum("np,knq->kpq", mains.ports, self.reach)
+        impedance[0] = lone
+        open_volts = (self.drive @ mains.ports).T[None] * mains.drive
+        open_volts[0, :, 0] = means
+        solved = mains.balanced(impedance, open_volts, self.volts if self.volts is not None else open_volts)
+        self.volts, self.amperes = solved.volts, solved.amperes[0] + 1e-5 * solved.volts[0]
+        mean = solved.volts[0, :, 0].real
+        return mains.straightened(solved.jacobian[0], lone, mean, self.amperes[:, 0].real)
+
+    def _system(self, stand_in: AffinePorts, second: float) -> System:
+        """The slow circuit: the rectifiers' line, and the tubes as warm as they are."""
+        system = self.mains.base.with_device(self.mains.name, stand_in)
+
+        def now(place):  # type: ignore[no-untyped-def]
+            device: Device = place.part.device
+            return device.at_time(second, self.off)
+
+        return system.revised(now)
+
+    def _rms(self, part: Part) -> float:
+        """Current in a resistor over the mains cycle, A rms."""
+        if self.volts is None:
+            return 0.0
+        system = self.mains.open
+        phasors = -np.einsum("knp,pk->nk", self.reach, self.amperes - 1e-5 * self.volts[0])
+        phasors += self.drive.T * self.mains.drive
+        a, b = (phasors[system.node(node)] if node != GROUND else 0.0 for node in part.nodes)
+        wave = waveform(np.asarray(a - b), 512)
+        return float(np.sqrt(np.mean(wave**2))) / self._resistance(part)
+
+    def _warm(self, h: float) -> float:
+        """Let thermistors, lamps and fuses warm for ``h``; by how much the fastest resistance changed."""
+        most = 0.0
+        for part in self.hot:
+            device = part.device
+            assert isinstance(device, Hot)
+            ohm = self._resistance(part)
+            watt = self._rms(part) ** 2 * ohm
+            rise = self.rises[part.name]
+            slope = device.warming(rise, watt)
+            # Straight towards where this heat would leave it, but not past it.
+            goal = device.steady_rise(watt)
+            change = slope * h
+            if (goal - rise) * change > 0 and abs(change) > abs(goal - rise):
+                change = goal - rise
+            self.rises[part.name] = rise + change
+            most = max(most, abs(np.log(self._resistance(part) / ohm)))
+        for part in self.fuses:
+            device = part.device
+            assert isinstance(device, Fuse)
+            current = self._rms(part)
+            tau = float(device.tau)
+            self.heat[part.name] += (current**2 * tau - self.heat[part.name]) * -np.expm1(-h / tau)
+            if self.heat[part.name] >= device.melting_i2t and part.name not in self.blown:
+                self.blown[part.name] = self.now + h
+                self.volts = None
+        return most
+
+    def _point(self, second: float, x: Array) -> tuple[float, Array, float, float, dict[str, float], dict[str, float]]:
+        self.now = second
+        waves = np.abs(waveform(self.amperes, 512))
+        rms = {part.name: self._rms(part) for part in (*self.hot, *self.fuses)}
+        ohms = {part.name: self._resistance(part) for part in (*self.hot, *self.fuses)}
+        total = float(np.sum(np.abs(self.amperes[:, 0].real)))
+        return second, x, total, float(waves.max(initial=0.0)), rms, ohms
