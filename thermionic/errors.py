@@ -35,3 +35,7 @@ class NoSolution(ThermionicError):
 
 class BudgetSpent(NoSolution):
     """An analysis was stopped at the limit of time it was given."""
+
+
+class FitRefused(ThermionicError):
+    """Points that cannot be read, or cannot determine the model that was to be fitted to them."""

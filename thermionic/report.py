@@ -2,12 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from collections.abc import Callable
+from dataclasses import asdict, replace
 from typing import Any
+
+import numpy as np
 
 from thermionic.blocks import SolvedAmplifier, needs
 from thermionic.blocks.amplifier import REFERENCE_HERTZ, DrivenPoint
+from thermionic.blocks.compiling import SOURCE
+from thermionic.circuit.large_signal import clipping_level, intermodulation, two_tones
+from thermionic.circuit.noise import noise
+from thermionic.circuit.startup import start_up
+from thermionic.circuit.system import System
+from thermionic.circuit.transient import transient
+from thermionic.devices import Sine
 from thermionic.findings import examine
+
+_NOISE_HERTZ = np.geomspace(10.0, 50e3, 150)
+_PERIODS, _PRINTED = 20, 200
+_START_UP_SECONDS = 60.0
 
 
 def report(amplifier: SolvedAmplifier) -> dict[str, Any]:
@@ -86,3 +100,115 @@ def _point(point: DrivenPoint | None) -> dict[str, Any] | None:
         "thd": point.distortion,
         "harmonics": {str(order): size for order, size in enumerate(point.harmonics, start=2)},
     }
+
+
+# One analysis at a time, for the command line's options.
+
+
+def _operating(amplifier: SolvedAmplifier) -> dict[str, Any]:
+    return {
+        "nodes": {node: amplifier.voltage(node) for node in amplifier.netlist.nodes},
+        "parts": {name: asdict(state) for name, state in amplifier.parts.items()},
+    }
+
+
+def _small(amplifier: SolvedAmplifier) -> dict[str, Any]:
+    """Every node per volt of the source, as pairs of real and imaginary parts, and what loads and drives it."""
+    speaker = amplifier.design.loudspeaker.id
+    response = amplifier.response(speaker)
+    small = amplifier.small_signal
+    system = amplifier.state.at.system
+    per_volt = small.from_source(SOURCE, response.hertz)
+    return {
+        "frequency": response.hertz.tolist(),
+        "nodes": {
+            node: np.stack([per_volt[:, place].real, per_volt[:, place].imag], axis=1).tolist()
+            for place, node in enumerate(system.nodes)
+        },
+        "output_impedance_ohm": amplifier.output_impedance,
+        "reservoir_to_loudspeaker_db": {
+            f"{hertz:g} Hz": float(20 * np.log10(max(abs(_rail(amplifier, hertz)), 1e-30)))
+            for hertz in (amplifier.rectifier.mains.hertz, 1000.0)
+        },
+    }
+
+
+def _rail(amplifier: SolvedAmplifier, hertz: float) -> complex:
+    """What of one ampere of ripple into the reservoir reaches the loudspeaker, over what it makes of the reservoir."""
+    small = amplifier.small_signal
+    system = amplifier.state.at.system
+    moved = small.respond(np.array([hertz]), small.push("reservoir"))[0, :, 0]
+    return complex(moved[system.node(amplifier.design.loudspeaker.id)] / moved[system.node("reservoir")])
+
+
+def _noise(amplifier: SolvedAmplifier) -> dict[str, Any]:
+    """Noise at the loudspeaker and referred to the source, V rms, 20 Hz to 20 kHz; tubes' flicker is unsure."""
+    found = noise(amplifier.state.at, amplifier.design.loudspeaker.id, SOURCE, _NOISE_HERTZ)
+    return {
+        "output_vrms": {name: found.output_volt(name) for name in ("flat", "A", "468")},
+        "input_vrms": {name: found.input_volt(name) for name in ("flat", "A", "468")},
+        "by_part_vrms": found.by_part(),
+        "frequency": _NOISE_HERTZ.tolist(),
+        "output_v_per_root_hertz": np.sqrt(found.density).tolist(),
+        "unsure": ["the flicker noise of tubes, which differs tenfold from sample to sample"],
+    }
+
+
+def _large(amplifier: SolvedAmplifier) -> dict[str, Any]:
+    speaker = amplifier.design.loudspeaker.id
+    at = amplifier.state.at
+    full = amplifier.full_output
+    level = full.source_volt * 2**0.5 / float(np.real(amplifier.netlist[SOURCE].device.excitation().tone[2]))
+    levels = level * np.array([0.25, 0.5, 0.7])
+    low_high = two_tones(at, 60.0, 7000.0, 4.0, levels)
+    clipping = clipping_level(at, REFERENCE_HERTZ, speaker)
+    return {
+        "sweep": [_point(point) for point in amplifier.sweep],
+        "full_output": _point(full),
+        "one_per_cent_at_source_vrms": None if clipping is None else clipping * full.source_volt / level,
+        "intermodulation": [
+            {"source_vrms_of_equal_peak": float(one / level * full.source_volt), "of_7_kHz": float(size)}
+            for one, size in zip(levels, intermodulation(low_high, speaker), strict=True)
+        ],
+        "bias_shift_v": {
+            part.nodes[2]: float(amplifier.drive.bias_shift(part.nodes[2])[-1])
+            for part in amplifier.netlist.parts
+            if part.name.startswith("V") and len(part.nodes) == 3 and part.nodes[2] != "0"
+        },
+    }
+
+
+def _in_time(amplifier: SolvedAmplifier) -> dict[str, Any]:
+    """The first periods of the test tone from idle, at every node."""
+    at = amplifier.state.at
+    source = amplifier.netlist[SOURCE].device
+    tone = float(np.real(source.excitation().tone[2]))
+    driven = replace(source, wave=Sine(0.0, tone, REFERENCE_HERTZ))  # type: ignore[type-var]
+    system = System(at.system.netlist.with_device(SOURCE, driven))
+    period = 1 / REFERENCE_HERTZ
+    moved = transient(system, _PERIODS * period, start=at.x, longest=period / 50)
+    times = np.linspace(0, _PERIODS * period, _PERIODS * _PRINTED // 2 + 1)
+    points = moved.at(times)
+    return {"time": times.tolist(), "nodes": {n: points[:, k].tolist() for k, n in enumerate(system.nodes)}}
+
+
+def _switching_on(amplifier: SolvedAmplifier) -> dict[str, Any]:
+    """From the switch to a minute later: the rectifier is silicon, so the rails stand before the tubes draw."""
+    run = start_up(amplifier.compiled.warming().netlist, _START_UP_SECONDS)
+    return {
+        "time": run.seconds.tolist(),
+        "nodes": {node: run.voltage(node).tolist() for node in run.system.nodes},
+        "peaks": {node: dict(zip(("volt", "second"), run.peak(node), strict=True)) for node in run.system.nodes},
+        "unsure": ["how long tubes take to warm up, which differs by half from type to type"],
+    }
+
+
+ANALYSES: dict[str, tuple[Callable[[SolvedAmplifier], Any], str]] = {
+    "op": (_operating, "node voltages and the state of every part"),
+    "ac": (_small, "transfer to every node from 2 Hz to 500 kHz, output impedance, supply rejection"),
+    "noise": (_noise, "noise at the loudspeaker, flat and weighted, by part"),
+    "distortion": (_large, "power sweep, harmonics, clipping, intermodulation, bias shift"),
+    "supply": (_supply, "rectifier and ripple over the mains cycle"),
+    "transient": (_in_time, "the first twenty periods of the test tone"),
+    "startup": (_switching_on, "the first minute from switch-on"),
+}

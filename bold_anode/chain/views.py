@@ -97,5 +97,5 @@ def _label(field: documents.Field) -> str:
 
 def _choices(design: Design, path: str) -> tuple[str, ...]:
     if path.endswith("/tube"):
-        return tuple(tubes.all_types())
+        return tuple(tubes.types_with("triode"))
     return documents.choices(design, path)

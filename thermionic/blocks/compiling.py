@@ -10,7 +10,7 @@ Nodes are named after the blocks: ``driver_anode``, ``output_cathode``, ``ht1``,
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 from thermionic import devices, tubes
@@ -31,6 +31,14 @@ class Compiled:
     design: Design
     netlist: Netlist
     by_path: dict[str, str]
+
+    def warming(self) -> Compiled:
+        """The same with tubes that come to temperature as theirs do, for a run from switch-on."""
+        netlist = self.netlist
+        for stage in self.design.stages:
+            name = self.by_path[f"chain/{stage.id}"]
+            netlist = netlist.with_device(name, tubes.get(stage.tube).triode(warming=True))
+        return replace(self, netlist=netlist)
 
     def designator(self, path: str) -> str:
         """The designator of the part that a design path, or a value within it, belongs to. Raises KeyError."""

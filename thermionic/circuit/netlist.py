@@ -11,7 +11,7 @@ from thermionic.devices import Device
 from thermionic.errors import NetlistRefused
 
 GROUND = "0"
-_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*")
+_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.+#-]*")
 
 
 @lru_cache(maxsize=4096)  # the same names come by with every variant of a circuit
@@ -36,7 +36,7 @@ class Part:
 class Netlist:
     """Parts connected at nodes; node ``0`` is signal earth.
 
-    Raises NetlistRefused for a designator used twice, a name that is not letters, digits and underscores, or a
+    Raises NetlistRefused for a designator used twice, a name with anything but letters, digits and . _ + - #, or a
     wrong number of nodes. A node that one terminal alone touches is allowed: an empty tube socket has several.
     """
 
@@ -52,7 +52,7 @@ class Netlist:
             for name in (part.name, *part.nodes):
                 if not _is_name(name):
                     raise NetlistRefused(
-                        f"“{name}” will not do as a name: a letter, then letters, digits, underscores."
+                        f"“{name}” will not do as a name: letters, digits and . _ + - # only."
                     )
             if len(part.nodes) != len(part.device.terminals):
                 raise NetlistRefused(

@@ -34,6 +34,12 @@ _SOFTEST = 300.0
 # Laid across every rectifier port in the linear part and taken out of the devices: a winding between
 # diodes that do not conduct would otherwise float.
 _REFERENCE = 1e-5
+# Every rectifier leaks a little, or nothing would say where a floating winding is while no diode conducts: 200 MΩ, a
+# few millionths of what a supply delivers.
+_LEAK = 5e-9
+# Ohms in series with every port at DC, met by just the voltage that they drop: the ports of a bridge are not independent,
+# and their lone resistance has no inverse.
+_BESIDE = 1.0
 STAND_IN = "RECTIFIERS"
 
 
@@ -260,7 +266,8 @@ class Mains:
             else:
                 reach = np.concatenate([respond(self.open, slopes, self.hertz[:1], self.columns)[..., :-1], reach[1:]])
             impedance = np.einsum("np,knq->kpq", self.ports, reach)
-            lone = impedance[0].real
+            lone = impedance[0].real + _BESIDE * np.eye(len(output))
+            impedance[0] = lone
             open_volts = (mains @ self.ports).T[None] * self.drive
             open_volts[0, :, 0] = output + lone @ (drawn - _REFERENCE * output)
             guess = open_volts.copy()
@@ -385,8 +392,8 @@ class Mains:
             i[..., ports], g[..., ports, ports] = own, slopes
             first = ports.stop
         at = np.arange(v.shape[-1])
-        g[..., at, at] -= _REFERENCE
-        return i - _REFERENCE * v, g
+        g[..., at, at] -= _REFERENCE - _LEAK
+        return i - (_REFERENCE - _LEAK) * v, g
 
     def straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
         """The rectifiers as straight lines through their means: how far those move for a volt of open voltage."""

@@ -56,7 +56,7 @@ def validate(raw: Any) -> Design:
         name = getattr(stage, "tube", None)
         if name is not None:
             try:
-                tubes.get(name)
+                tubes.get(name, "triode")
             except UnknownTube as fault:
                 raise DesignRefused(f"chain, {stage.id} (block {place + 1}), tube: {fault}") from None
     return design

@@ -2,12 +2,13 @@
 
 from thermionic.devices.base import Device, Excitation, Noise
 from thermionic.devices.behavioural import BehaviouralCurrent, BehaviouralVoltage
-from thermionic.devices.diode import LED, Diode, RectifiedWinding, SeleniumRectifier, Zener
+from thermionic.devices.diode import LED, Diode, JunctionCharge, RectifiedWinding, SeleniumRectifier, Zener
 from thermionic.devices.gas import GasRegulator
 from thermionic.devices.linear import (
     AffinePorts,
     Capacitor,
     CoupledInductors,
+    CurrentProbe,
     CurrentSource,
     Feed,
     Inductor,
@@ -39,6 +40,7 @@ __all__ = [
     "Choke",
     "Core",
     "CoupledInductors",
+    "CurrentProbe",
     "CurrentSource",
     "Device",
     "Diode",
@@ -50,6 +52,7 @@ __all__ = [
     "Fuse",
     "GasRegulator",
     "Inductor",
+    "JunctionCharge",
     "Lamp",
     "LinearPart",
     "MainsSource",

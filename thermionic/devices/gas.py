@@ -9,8 +9,8 @@ import numpy as np
 
 from thermionic.devices.base import Array, Device, Value, logistic, softplus
 
-_KNEE_VOLT = 0.25  # how softly the characteristic leaves zero current; a gas tube's own jitter is larger
-_DARK_OHM = 1e9
+KNEE_VOLT = 0.25  # how softly the characteristic leaves zero current; a gas tube's own jitter is larger
+DARK_OHM = 1e9
 
 
 @dataclass(frozen=True)
@@ -39,10 +39,10 @@ class GasRegulator(Device):
 
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
         volts = v[..., 0]
-        i, g = volts / _DARK_OHM, np.full_like(volts, 1.0 / _DARK_OHM)
+        i, g = volts / DARK_OHM, np.full_like(volts, 1.0 / DARK_OHM)
         if self.lit:
-            u = (volts - self.extinction_volt) / _KNEE_VOLT
-            i = i + _KNEE_VOLT / self.ohm * softplus(u)
+            u = (volts - self.extinction_volt) / KNEE_VOLT
+            i = i + KNEE_VOLT / self.ohm * softplus(u)
             g = g + logistic(u) / self.ohm
         return i[..., None], g[..., None, None]
 

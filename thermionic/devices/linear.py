@@ -95,6 +95,20 @@ def _tone(size: int, *entries: tuple[int, Value | complex]) -> Array:
 
 
 @dataclass(frozen=True)
+class CurrentProbe(_Branch):
+    """A short circuit from a to b whose current is read as the voltage of ``reading`` to earth, a volt an ampere."""
+
+    terminals: ClassVar = ("a", "b", "reading")
+
+    def conductance(self) -> Array:
+        reading, branch = 2, 3
+        return placed(
+            4, (0, branch, 1.0), (1, branch, -1.0), (branch, 0, 1.0), (branch, 1, -1.0),
+            (reading, reading, 1.0), (reading, branch, -1.0),
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
 class MainsSource(_Branch):
     """The mains: ``peak_volt`` x sin(2 pi hertz t), from b up to a. Silent at DC and for the test tone."""
 

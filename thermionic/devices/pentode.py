@@ -17,8 +17,9 @@ class PentodeCoefficients:
 
     ``space`` is the triode of cathode, grid and screen (its ``mu`` that of the control grid to the screen);
     ``shield`` how many times weaker than the screen the anode acts on the cathode; ``screen_share`` the
-    part of the cathode current that the screen takes well above the knee; ``knee_perveance`` A/V^1.5 that of
-    the anode's own diode line below the knee; ``knee_sharpness`` a pure number.
+    part of the cathode current that the screen takes where anode and screen are at one voltage; ``screen_slope`` how that
+    falls as the anode goes higher; ``knee_perveance`` A/V^1.5 that of the anode's own diode line below the
+    knee; ``knee_sharpness`` a pure number.
     """
 
     space: TriodeCoefficients
@@ -26,6 +27,7 @@ class PentodeCoefficients:
     screen_share: Value
     knee_perveance: Value
     knee_sharpness: Value = 2.0
+    screen_slope: Value = 0.0
 
 
 @dataclass(frozen=True)
@@ -40,13 +42,15 @@ class Pentode(Device):
        the equivalent diode (B. D. H. Tellegen, "De grootte van de emissiestroom in een triode", Physica 5
        (1925), p. 301), the anode acting through it ``shield`` times weaker:
        Ve = (Vs + Va / shield) / (1 + 1 / shield), so that a tube strapped as a triode has Ve = Va exactly.
-    2. Division. Well above the knee the screen intercepts a fixed share, for electrons pass its wires on
-       straight lines (K. R. Spangenberg, *Vacuum Tubes* (1948), ch. 9).
+    2. Division. Well above the knee the screen's current over the anode's is r (Vs / Va)^q. With a suppressor q is
+       next to nothing, for the wires intercept what heads for them (K. R. Spangenberg, *Vacuum Tubes* (1948), ch. 9); in
+       beam tubes, their wires in the control grid's shadow, less is caught as the anode pulls harder, and q is about 1.
+       Taken as r (1.1 Vs / (Va + 0.1 Vs))^q, so that it stays finite.
     3. The knee. Below it the space between screen and anode holds more current than the anode can draw past a
        virtual cathode, and the anode follows a diode line of its own, K Va^1.5, whatever the grid asks
        (O. H. Schade, "Beam power tubes", Proc. IRE 26 (1938), p. 137). The passage between the two is
 
-           Ia = Ip / (1 + (Ip / (K Va^1.5))^n)^(1/n),    Ip = (1 - share) Ik
+           Ia = Ip / (1 + (Ip / (K Va^1.5))^n)^(1/n),    Ip = Ik / (1 + r (...)^q)
 
        and what the anode does not take the screen does: Is = Ik - Ia. So the screen current rises as the anode
        swings low, all curves run into one line left of the knee, and nothing depends on how the tube is
@@ -79,7 +83,8 @@ class Pentode(Device):
 
         positive = np.maximum(va, 1e-9)
         line = k.knee_perveance * positive**1.5
-        plain = (1.0 - k.screen_share) * ik
+        part, part_vs, part_va = _anode_part(k, vs, va)
+        plain = part * ik
         ratio = plain / line
         # Far below the knee the ratio is huge: work with the smaller of ratio and its inverse.
         small = np.minimum(ratio, 1.0 / np.maximum(ratio, 1e-300)) ** k.knee_sharpness
@@ -91,7 +96,8 @@ class Pentode(Device):
         per_plain = by_plain * ia / np.maximum(plain, 1e-100)
         own = np.where(va > 0, (1.0 - by_plain) * ia * 1.5 / positive, 0.0)
         ia = np.where(va > 0, ia, 0.0)
-        per_ik = np.where(va > 0, per_plain * (1.0 - k.screen_share), 0.0)
+        per_plain = np.where(va > 0, per_plain, 0.0)
+        per_ik = per_plain * part
         ig, ig_vg = grid_current(k.space, vg)
 
         i, g = np.empty((*ik.shape, 3)), np.zeros((*ik.shape, 3, 3))
@@ -100,8 +106,9 @@ class Pentode(Device):
         for column, slope in enumerate((ik_vg, ik_vs, ik_va)):
             g[..., 2, column] = per_ik * slope
             g[..., 1, column] = (1.0 - per_ik) * slope
-        g[..., 2, 2] += own
-        g[..., 1, 2] -= own
+        for column, slope in ((1, per_plain * ik * part_vs), (2, per_plain * ik * part_va + own)):
+            g[..., 2, column] += slope
+            g[..., 1, column] -= slope
         scale = np.asarray(self.scale)
         return i * scale[..., None], g * scale[..., None, None]
 
@@ -135,3 +142,15 @@ def _cathode_current(k: PentodeCoefficients, vg: Array, vs: Array, va: Array) ->
     by_e1 = space.ex * i / np.maximum(e1, 1e-100)
     by_ve = by_e1 * np.where(ve > 0, soft / space.kp - slope * vg * up**2 / root**3, 0.0)
     return i, by_e1 * up * slope / root, by_ve * share, by_ve * np.where(positive, share / k.shield, 0.0)
+
+
+def _anode_part(k: PentodeCoefficients, vs: Array, va: Array) -> tuple[Array, Array, Array]:
+    """The anode's part of the cathode current above the knee, and its derivatives by screen and anode voltage."""
+    ratio = np.asarray(k.screen_share) / (1.0 - np.asarray(k.screen_share))
+    screen, anode = np.maximum(vs, 1e-3), np.maximum(va, 0.0)
+    mixed = anode + 0.1 * screen
+    r = ratio * (1.1 * screen / mixed) ** k.screen_slope
+    part = 1.0 / (1.0 + r)
+    by = -r * k.screen_slope * part**2
+    by_vs = np.where(vs > 1e-3, by * (1.0 / screen - 0.1 / mixed), 0.0)
+    return part, by_vs, np.where(va > 0, -by / mixed, 0.0)

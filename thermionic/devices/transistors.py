@@ -13,25 +13,27 @@ from thermionic.devices.base import bounded_exp as _exp
 
 @dataclass(frozen=True)
 class BipolarTransistor(Device):
-    """The transport form of Ebers and Moll's transistor with Early's effect.
+    """The transistor of Gummel and Poon at DC: transport current, Early's effect and high-level injection.
 
-    J. J. Ebers and J. L. Moll, "Large-signal behavior of junction transistors", Proc. IRE 42 (1954), p. 1761;
-    J. M. Early, "Effects of space-charge layer widening in junction transistors", Proc. IRE 40 (1952), p. 1401:
+    H. K. Gummel and H. C. Poon, "An integral charge control model of bipolar transistors", Bell System Technical
+    Journal 49 (1970), p. 827:
 
-        ict = Is (e^(vbe/Vt) - e^(vbc/Vt)) (1 - vbc/Va)
-        ib = Is/bf (e^(vbe/Vt) - 1) + Is/br (e^(vbc/Vt) - 1)
+        f = Is (e^(vbe / nf Vt) - 1),  r = Is (e^(vbc / nr Vt) - 1)
+        q1 = 1 / (1 - vbc / early),  q2 = f / knee,  qb = q1 / 2 (1 + sqrt(1 + 4 q2))
+        ict = (f - r) / qb,  ib = f / bf + r / br
 
     ``polarity`` is +1 for NPN, -1 for PNP. Current into the collector is ict less the base-collector part.
-    High-level injection, base resistance and charge storage are left out; ``be_farad`` and ``bc_farad`` are
-    constant capacitances. The defaults are those of a small silicon type.
+    Terminal resistances and charges are parts of their own (Resistor, JunctionCharge). The defaults are those
+    of a small silicon type.
     """
 
     saturation_ampere: Value = 1e-14
     forward_beta: Value = 200.0
     reverse_beta: Value = 2.0
-    early_volt: Value = 100.0
-    be_farad: Value = 0.0
-    bc_farad: Value = 0.0
+    early_volt: Value = 1e9
+    knee_ampere: Value = 1e9
+    forward_emission: Value = 1.0
+    reverse_emission: Value = 1.0
     polarity: Value = 1
     terminals: ClassVar = ("collector", "base", "emitter")
     ports: ClassVar = ((1, 2), (1, 0))
@@ -40,26 +42,26 @@ class BipolarTransistor(Device):
     def injects(self) -> Pairs:
         return (1, 2), (1, 0), (0, 2)
 
-    def storage(self) -> Array:
-        return between(3, 1, 2, self.be_farad) + between(3, 1, 0, self.bc_farad)
-
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
         vbe, vbc = self.polarity * v[..., 0], self.polarity * v[..., 1]
-        forward, forward_slope = _exp(vbe / THERMAL_VOLT)
-        reverse, reverse_slope = _exp(vbc / THERMAL_VOLT)
+        saturation = np.asarray(self.saturation_ampere)
+        forward_volt, reverse_volt = self.forward_emission * THERMAL_VOLT, self.reverse_emission * THERMAL_VOLT
+        e, slope = _exp(vbe / forward_volt)
+        f, f_slope = saturation * (e - 1.0), saturation * slope / forward_volt
+        e, slope = _exp(vbc / reverse_volt)
+        r, r_slope = saturation * (e - 1.0), saturation * slope / reverse_volt
         early = np.maximum(1.0 - vbc / self.early_volt, 0.05)
         by_early = np.where(early > 0.05, -1.0 / np.asarray(self.early_volt), 0.0)
-        forward_slope, reverse_slope = forward_slope / THERMAL_VOLT, reverse_slope / THERMAL_VOLT
+        root = np.sqrt(1.0 + 4.0 * np.maximum(f, 0.0) / self.knee_ampere)
+        inverse = 2.0 * early / (1.0 + root)  # 1 / qb
+        inverse_by_f = np.where(f > 0, -inverse / (1.0 + root) * 2.0 / (root * self.knee_ampere), 0.0)
         i, g = np.empty((*vbe.shape, 3)), np.zeros((*vbe.shape, 3, 2))
-        i[..., 0] = (forward - 1.0) / self.forward_beta
-        i[..., 1] = (reverse - 1.0) / self.reverse_beta
-        i[..., 2] = (forward - reverse) * early
-        g[..., 0, 0] = forward_slope / self.forward_beta
-        g[..., 1, 1] = reverse_slope / self.reverse_beta
-        g[..., 2, 0] = forward_slope * early
-        g[..., 2, 1] = -reverse_slope * early + (forward - reverse) * by_early
-        saturation = np.asarray(self.saturation_ampere)
-        return (self.polarity * saturation)[..., None] * i, saturation[..., None, None] * g
+        i[..., 0], i[..., 1], i[..., 2] = f / self.forward_beta, r / self.reverse_beta, (f - r) * inverse
+        g[..., 0, 0] = f_slope / self.forward_beta
+        g[..., 1, 1] = r_slope / self.reverse_beta
+        g[..., 2, 0] = f_slope * (inverse + (f - r) * inverse_by_f)
+        g[..., 2, 1] = -r_slope * inverse + (f - r) * 2.0 * by_early / (1.0 + root)
+        return np.asarray(self.polarity)[..., None] * i, g
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i, _ = self.currents(self.sensed(local))

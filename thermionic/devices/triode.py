@@ -156,8 +156,8 @@ class Triode(Device):
 
 
 # Gauss-Legendre on the filament's length: exact for the polynomials that a filament's own volts stand for.
-_ALONG, _WEIGHT = (points for points in np.polynomial.legendre.leggauss(4))
-_ALONG, _WEIGHT = 0.5 * (1.0 + _ALONG), 0.5 * _WEIGHT
+ALONG, WEIGHT = (points for points in np.polynomial.legendre.leggauss(4))
+ALONG, WEIGHT = 0.5 * (1.0 + ALONG), 0.5 * WEIGHT
 
 
 @dataclass(frozen=True)
@@ -194,7 +194,7 @@ class FilamentTriode(Device):
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
         vg, va, vf = v[..., 0], v[..., 1], v[..., 2]
         i, g = np.zeros((*vg.shape, 3)), np.zeros((*vg.shape, 3, 3))
-        for s, share in zip(_ALONG, _WEIGHT, strict=True):
+        for s, share in zip(ALONG, WEIGHT, strict=True):
             weight = share * np.asarray(self.scale)
             ia, ia_vg, ia_va = (weight * part for part in space_current(self.coefficients, vg - s * vf, va - s * vf))
             ig, ig_vg = (weight * part for part in grid_current(self.coefficients, vg - s * vf))

@@ -1,19 +1,40 @@
-"""The tube library: one readable data file a type under ``data/``, and the fit that made its coefficients."""
+"""The tube library: one readable data file a type under ``data/``, and the fits that made its coefficients."""
 
-from thermionic.tubes.fitting import Point, characteristics, errors, fit
-from thermionic.tubes.library import Limits, TubeType, all_types, get
-from thermionic.tubes.stages import PublishedStage, StageResult, solve_stage
+from thermionic.tubes.fitting import Fit, fit, fit_pentode, fit_points, fit_rectifier
+from thermionic.tubes.library import Limits, TubeType, Unit, all_types, get, read_unit, types_with
+from thermionic.tubes.points import Drop, Point, characteristics, drop_error, errors, read_points
+from thermionic.tubes.stages import (
+    OutputResult,
+    OutputStage,
+    PublishedStage,
+    StageResult,
+    solve_output,
+    solve_stage,
+)
 
 __all__ = [
+    "Drop",
+    "Fit",
     "Limits",
+    "OutputResult",
+    "OutputStage",
     "Point",
     "PublishedStage",
     "StageResult",
     "TubeType",
+    "Unit",
     "all_types",
     "characteristics",
+    "drop_error",
     "errors",
     "fit",
+    "fit_pentode",
+    "fit_points",
+    "fit_rectifier",
     "get",
+    "read_points",
+    "read_unit",
+    "solve_output",
     "solve_stage",
+    "types_with",
 ]

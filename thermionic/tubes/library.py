@@ -9,15 +9,30 @@ from functools import cache
 from importlib import resources
 from typing import Any
 
-from thermionic.devices import Triode, TriodeCoefficients
+from thermionic.devices import (
+    Device,
+    FilamentTriode,
+    GasRegulator,
+    Pentode,
+    PentodeCoefficients,
+    Triode,
+    TriodeCoefficients,
+    VacuumRectifier,
+    Warmup,
+)
 from thermionic.errors import UnknownTube
-from thermionic.tubes.fitting import Point
-from thermionic.tubes.stages import PublishedStage
+from thermionic.tubes.points import Drop, Point
+from thermionic.tubes.stages import OutputStage, PublishedStage
+
+RATING_SYSTEMS = ("design centre", "design maximum", "absolute maximum")
 
 
 @dataclass(frozen=True)
 class Limits:
-    """Design-centre maximum ratings of one section, SI units; ``unsure`` names those to be taken with care."""
+    """Maximum ratings of one section of a triode or pentode, SI units; ``unsure`` names those to be taken with care.
+
+    ``system`` is the rating system they are by. A pentode has its screen's too.
+    """
 
     anode_v: float
     anode_w: float
@@ -25,64 +40,236 @@ class Limits:
     grid_leak_fixed_bias_ohm: float
     grid_leak_cathode_bias_ohm: float
     heater_cathode_v: float
+    screen_v: float | None = None
+    screen_w: float | None = None
+    system: str = "design centre"
+    unsure: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RectifierLimits:
+    """Maximum ratings of a rectifier, SI units: reverse peak voltage, peak current an anode, output current, and the
+    largest first capacitor (what the makers used, where no limit is published)."""
+
+    reverse_v: float
+    peak_a: float
+    output_a: float
+    first_capacitor_f: float
+    heater_cathode_v: float
+    system: str = "design centre"
+    unsure: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RegulatorLimits:
+    """A gas regulator's ratings, SI units: the current window, and the change of voltage over it."""
+
+    least_a: float
+    most_a: float
+    system: str = "absolute maximum"
     unsure: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
 class Heater:
-    """Heater or filament, each envelope: volts, amperes, and whether it is itself the cathode."""
+    """Heater or filament, each envelope: volts, amperes, and whether it is itself the cathode.
+
+    A cold-cathode tube has none and is not given one.
+    """
 
     volts: float
     amperes: float
     filament: bool
 
+    @property
+    def warmup(self) -> Warmup:
+        """How its cathode comes to temperature: the usual half-emission times, some 1 s for a filament and 11 s for a
+        cathode with a heater. Types differ by half of that either way, so it is unsure for every type."""
+        return Warmup(1.0, 1.0) if self.filament else Warmup(11.0, 0.6)
+
+
+@dataclass(frozen=True)
+class Envelope:
+    """Greatest diameter and seated height, m, and whether the figures are unsure."""
+
+    diameter_m: float
+    height_m: float
+    unsure: bool = False
+
+
+@dataclass(frozen=True)
+class Unit:
+    """One kind of section of a tube, of which there are ``sections`` alike. ``kind`` says which fields it has."""
+
+    name: str
+    kind: str
+    sections: int
+    coefficients: TriodeCoefficients | PentodeCoefficients | float | None = None
+    limits: Limits | None = None
+    rectifier_limits: RectifierLimits | None = None
+    regulator_limits: RegulatorLimits | None = None
+    capacitances: dict[str, float] | None = None
+    points: tuple[Point, ...] = ()
+    drops: tuple[Drop, ...] = ()
+    stages: tuple[PublishedStage, ...] = ()
+    outputs: tuple[OutputStage, ...] = ()
+    screen_mu: float | None = None
+    striking_v: float | None = None
+    running_v: float | None = None
+    regulation_v: float | None = None
+
 
 @dataclass(frozen=True)
 class TubeType:
-    """Everything known of one type. ``pins`` maps a pin's number to its electrode."""
+    """Everything known of one type. ``pins`` maps a pin's number to its electrode; ``aliases`` are equivalents under
+    other naming systems, electrically alike for our purposes."""
 
     type: str
     aliases: tuple[str, ...]
     description: str
-    sections: int
     base: str
     pins: dict[int, str]
-    heater: Heater
-    limits: Limits
-    capacitances: dict[str, float]
-    points: tuple[Point, ...]
-    stages: tuple[PublishedStage, ...]
-    coefficients: TriodeCoefficients
+    heater: Heater | None
+    envelope: Envelope | None
+    units: tuple[Unit, ...]
     note: str = ""
 
-    def triode(self, scale: float = 1.0) -> Triode:
-        """One section as a device; ``scale`` multiplies its emission (a weak tube has less than 1)."""
-        return Triode(
-            self.coefficients,
-            grid_anode_farad=self.capacitances["grid_anode_f"],
-            grid_cathode_farad=self.capacitances["grid_cathode_f"],
-            anode_cathode_farad=self.capacitances["anode_cathode_f"],
-            scale=scale,
-        )
+    @property
+    def kind(self) -> str:
+        """The kinds of its units, as ``triode`` or ``triode-pentode``."""
+        return "-".join(dict.fromkeys(unit.kind for unit in self.units))
+
+    def unit(self, kind: str) -> Unit:
+        """Its unit of a kind: triode, pentode, rectifier, diode or regulator. Raises UnknownTube if it has none."""
+        for unit in self.units:
+            if unit.kind == kind:
+                return unit
+        raise UnknownTube(f"{self.type} has no {kind} in it; it is a {self.kind}.")
+
+    def has(self, kind: str) -> bool:
+        """Whether it has a unit of that kind."""
+        return any(unit.kind == kind for unit in self.units)
+
+    @property
+    def sections(self) -> int:
+        """Sections of the first unit."""
+        return self.units[0].sections
+
+    @property
+    def limits(self) -> Limits:
+        """The ratings of the triode, or where there is none the pentode. Raises UnknownTube for other kinds."""
+        limits = self.unit("triode" if self.has("triode") else "pentode").limits
+        assert limits is not None
+        return limits
+
+    def _warmup(self, warming: bool) -> Warmup:
+        return self.heater.warmup if warming and self.heater else Warmup()
+
+    def triode(self, scale: float = 1.0, warming: bool = False) -> Triode:
+        """One triode section as a device; ``scale`` multiplies its emission (a weak tube has less than 1)."""
+        unit = self.unit("triode")
+        assert isinstance(unit.coefficients, TriodeCoefficients)
+        assert unit.capacitances is not None
+        return Triode(unit.coefficients, *_capacitances(unit), scale, self._warmup(warming))
+
+    def filament_triode(self, scale: float = 1.0, warming: bool = False) -> FilamentTriode:
+        """A directly heated triode with both ends of its filament. Raises UnknownTube if it is not one."""
+        unit = self.unit("triode")
+        if self.heater is None or not self.heater.filament:
+            raise UnknownTube(f"{self.type} has a separate cathode; it is not directly heated.")
+        assert isinstance(unit.coefficients, TriodeCoefficients)
+        ohm = self.heater.volts / self.heater.amperes
+        return FilamentTriode(unit.coefficients, ohm, *_capacitances(unit), scale, self._warmup(warming))
+
+    def pentode(self, scale: float = 1.0, warming: bool = False) -> Pentode:
+        """Its pentode or beam tetrode as a device."""
+        unit = self.unit("pentode")
+        assert isinstance(unit.coefficients, PentodeCoefficients)
+        return Pentode(unit.coefficients, *_capacitances(unit), scale, self._warmup(warming))
+
+    def rectifier(self, scale: float = 1.0, warming: bool = False) -> VacuumRectifier:
+        """It as a rectifier of two anodes (a half-wave type has one of them unused)."""
+        unit = self.unit("rectifier")
+        assert isinstance(unit.coefficients, float)
+        return VacuumRectifier(unit.coefficients, scale, self._warmup(warming))
+
+    def regulator(self, lit: bool = False) -> GasRegulator:
+        """It as a gas regulator, dark unless ``lit``."""
+        unit = self.unit("regulator")
+        limits = unit.regulator_limits
+        assert limits is not None
+        assert unit.striking_v is not None
+        assert unit.running_v is not None
+        assert unit.regulation_v is not None
+        ohm = unit.regulation_v / (limits.most_a - limits.least_a)
+        return GasRegulator(unit.striking_v, unit.running_v, ohm, limits.least_a, limits.most_a, lit)
+
+    def devices(self) -> dict[str, Device]:
+        """A device for each of its units, by kind; a signal diode has none here."""
+        made: dict[str, Device] = {}
+        for unit in self.units:
+            if unit.kind != "diode":
+                made[unit.kind] = getattr(self, unit.kind)()
+        return made
+
+
+def _capacitances(unit: Unit) -> tuple[float, float, float]:
+    assert unit.capacitances is not None
+    return tuple(  # type: ignore[return-value]
+        unit.capacitances[name] for name in ("grid_anode_f", "grid_cathode_f", "anode_cathode_f")
+    )
+
+
+def _listed(raw: dict[str, Any]) -> dict[str, Any]:
+    return {**raw, "unsure": tuple(raw.get("unsure", ()))}
+
+
+def _triode_coefficients(raw: dict[str, Any]) -> TriodeCoefficients:
+    return TriodeCoefficients(**{field.name: raw[field.name] for field in fields(TriodeCoefficients)})
+
+
+def _coefficients(kind: str, raw: dict[str, Any]) -> TriodeCoefficients | PentodeCoefficients | float | None:
+    if kind == "triode":
+        return _triode_coefficients(raw)
+    if kind == "pentode":
+        own = {name: raw[name] for name in ("shield", "screen_share", "knee_perveance", "knee_sharpness", "screen_slope")}
+        return PentodeCoefficients(_triode_coefficients(raw), **own)
+    return float(raw["perveance"]) if kind == "rectifier" else None
+
+
+def read_unit(raw: dict[str, Any]) -> Unit:
+    """One ``[[units]]`` table; without coefficients where they are still to be fitted."""
+    kind = raw["kind"]
+    limits = raw.get("limits")
+    kinds: dict[str, type] = {"rectifier": RectifierLimits, "regulator": RegulatorLimits}
+    made = kinds.get(kind, Limits)(**_listed(limits)) if limits else None
+    return Unit(
+        name=raw["name"],
+        kind=kind,
+        sections=raw.get("sections", 1),
+        coefficients=_coefficients(kind, raw["coefficients"]) if "coefficients" in raw else None,
+        limits=made if isinstance(made, Limits) else None,
+        rectifier_limits=made if isinstance(made, RectifierLimits) else None,
+        regulator_limits=made if isinstance(made, RegulatorLimits) else None,
+        capacitances=raw.get("capacitances"),
+        points=tuple(Point(**point) for point in raw.get("points", ())),
+        drops=tuple(Drop(**drop) for drop in raw.get("drops", ())),
+        stages=tuple(PublishedStage(**stage) for stage in raw.get("stages", ())),
+        outputs=tuple(OutputStage(**stage) for stage in raw.get("outputs", ())),
+        **{name: raw.get(name) for name in ("screen_mu", "striking_v", "running_v", "regulation_v")},
+    )
 
 
 def _read(raw: dict[str, Any]) -> TubeType:
-    limits = {**raw["limits"], "unsure": tuple(raw["limits"].get("unsure", ()))}
     return TubeType(
         type=raw["type"],
         aliases=tuple(raw["aliases"]),
         description=raw["description"],
-        sections=raw["sections"],
         base=raw["base"]["name"],
         pins={int(pin): electrode for pin, electrode in raw["base"]["pins"].items()},
-        heater=Heater(**raw["heater"]),
-        limits=Limits(**limits),
-        capacitances=raw["capacitances"],
-        points=tuple(Point(**point) for point in raw["points"]),
-        stages=tuple(PublishedStage(**stage) for stage in raw.get("stages", ())),
-        coefficients=TriodeCoefficients(
-            **{field.name: raw["coefficients"][field.name] for field in fields(TriodeCoefficients)}
-        ),
+        heater=Heater(**raw["heater"]) if "heater" in raw else None,
+        envelope=Envelope(**raw["envelope"]) if "envelope" in raw else None,
+        units=tuple(read_unit(unit) for unit in raw["units"]),
         note=raw.get("note", ""),
     )
 
@@ -97,6 +284,12 @@ def all_types() -> dict[str, TubeType]:
 
 
 @cache
+def types_with(kind: str) -> dict[str, TubeType]:
+    """The types that have a unit of a kind, by type number."""
+    return {name: tube for name, tube in all_types().items() if tube.has(kind)}
+
+
+@cache
 def _names() -> dict[str, TubeType]:
     names: dict[str, TubeType] = {}
     for tube in all_types().values():
@@ -106,12 +299,17 @@ def _names() -> dict[str, TubeType]:
     return names
 
 
-def get(name: str) -> TubeType:
-    """The type known by ``name`` or an equivalent of it, in any case. Raises UnknownTube."""
+def get(name: str, kind: str | None = None) -> TubeType:
+    """The type known by ``name`` or an equivalent of it, in any case.
+
+    With ``kind``, only a type that has such a unit will do. Raises UnknownTube.
+    """
     found = _names().get(name.strip().upper())
     if found:
+        if kind:
+            found.unit(kind)
         return found
     near = difflib.get_close_matches(name.strip().upper(), _names(), n=1)
     suggestion = f" Did you mean {near[0]}?" if near else ""
-    known = ", ".join(all_types())
+    known = ", ".join(types_with(kind) if kind else all_types())
     raise UnknownTube(f"“{name[:40]}” is not in the tube library.{suggestion} It has {known}.")
