@@ -1,4 +1,5 @@
-"""The command line: solve a design or a netlist, look up or fit a tube, print netlists. JSON out; errors on stderr, exit code 2."""
+"""The command line: solve a design or a netlist, look up or fit a tube, print netlists. JSON out; errors on
+stderr, exit code 2."""
 
 from __future__ import annotations
 
@@ -58,7 +59,9 @@ def _parser() -> argparse.ArgumentParser:
     tube.add_argument("type")
     tube.add_argument("--anode", type=float, required=True, help="anode to cathode, V")
     tube.add_argument("--grid", type=float, help="grid to cathode, V (not for a rectifier)")
-    tube.add_argument("--screen", type=float, help="screen to cathode, V, of a pentode; without it, strapped as a triode")
+    tube.add_argument(
+        "--screen", type=float, help="screen to cathode, V, of a pentode; without it, strapped as a triode"
+    )
     tube.add_argument("--unit", choices=("triode", "pentode", "rectifier"), help="which unit of a combined type")
 
     fit = commands.add_parser("fit", help="fit a tube's coefficients to points in a CSV file")
@@ -136,9 +139,7 @@ def _unit(tube: tubes.TubeType, unit: tubes.Unit) -> dict[str, Any]:
     }
     if unit.kind in ("triode", "pentode"):
         device = tube.triode() if unit.kind == "triode" else tube.pentode()
-        found["points"] = [
-            {**_given(point), "errors": tubes.errors(device, point)} for point in unit.points
-        ]
+        found["points"] = [{**_given(point), "errors": tubes.errors(device, point)} for point in unit.points]
     if unit.kind == "rectifier":
         found["points"] = [
             {**asdict(drop), "errors": {"drop_v": tubes.drop_error(tube.rectifier(), drop)}} for drop in unit.drops

@@ -134,7 +134,7 @@ def _small(amplifier: SolvedAmplifier) -> dict[str, Any]:
 
 
 def _rail(amplifier: SolvedAmplifier, hertz: float) -> complex:
-    """What of one ampere of ripple into the reservoir reaches the loudspeaker, over what it makes of the reservoir."""
+    """Volts at the loudspeaker for each volt of ripple on the reservoir."""
     small = amplifier.small_signal
     system = amplifier.state.at.system
     moved = small.respond(np.array([hertz]), small.push("reservoir"))[0, :, 0]

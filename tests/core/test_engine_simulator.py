@@ -32,15 +32,15 @@ def make(*rows):
     return Netlist("compared", parts)
 
 
-def R(ohm):  # noqa: N802 - parts by their letters
+def R(ohm):
     return d.Resistor(ohm)
 
 
-def C(farad):  # noqa: N802
+def C(farad):
     return d.Capacitor(farad)
 
 
-def V(volt=0.0, tone=0.0, wave=None):  # noqa: N802
+def V(volt=0.0, tone=0.0, wave=None):
     return d.VoltageSource(volt, tone, wave)
 
 
@@ -236,7 +236,9 @@ def test_transients(name, tmp_path):
 def test_two_tones(tmp_path):
     """Intermodulation of 400 Hz and 7 kHz, four to one, products read off a transform of the other's run."""
     rows = [("VB", V(300), "b 0"), ("RA", R(100e3), "b a"), ("V1", ECC83, "a g 0")]
-    ours = two_tones(operating_point(System(make(("VIN", V(-2, 1.0), "g 0"), *rows))), 400, 7000, 4.0, np.array([1.0]))
+    ours = two_tones(
+        operating_point(System(make(("VIN", V(-2, 1.0), "g 0"), *rows))), 400, 7000, 4.0, np.array([1.0])
+    )
     text = spice.circuit(make(("VX", V(0, 0, d.Sine(0, 0.2, 7000)), "g x"),
                               ("VY", V(-2, 0, d.Sine(-2, 0.8, 400)), "x 0"), *rows))  # fmt: skip
     _, names, data = plot(simulator.run(text + TIGHT + ".tran 1u 10m 5m 1u\n.end\n", tmp_path), "Transient")
@@ -314,7 +316,9 @@ def test_a_hand_written_netlist(tmp_path):
     assert ours["tran"]["nodes"]["out"][-1] == pytest.approx(ours["op"]["out"], rel=1e-6)
 
 
-@pytest.mark.parametrize("name", ["power pentode and transformer", "ultra-linear push-pull", "filament across its supply"])
+@pytest.mark.parametrize(
+    "name", ["power pentode and transformer", "ultra-linear push-pull", "filament across its supply"]
+)
 def test_what_we_write_we_read_back(name):
     netlist, _ = CIRCUITS[name]
     point = operating_point(System(netlist))

@@ -89,7 +89,7 @@ class SolvedAmplifier:
                 anode, _, cathode = (self.voltage(node) for node in part.nodes)
                 states[part.name] = PartState(state.current, anode - cathode, state.dissipation)
             elif part.name == rectifier.part:
-                heat = rectifier.winding_rms_ampere**2 * rectifier.winding.ohm
+                heat = rectifier.winding_rms_ampere**2 * float(rectifier.winding.ohm)
                 states[part.name] = PartState(rectifier.mean_ampere, state.voltage, heat)
             elif part.path.startswith("supply") and part.path.endswith("/resistor"):
                 first, second = (rectifier.mains.node_waveform(node) for node in part.nodes)

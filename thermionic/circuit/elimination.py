@@ -96,7 +96,8 @@ class Pattern:
         self._steps, self._entries = steps, entries
 
     def solve(self, values: Numbers, rhs: Numbers) -> Numbers:
-        """x (size, columns, batch) of A x = rhs, with ``values`` (entries, batch) and rhs (size, columns, batch or 1).
+        """x (size, columns, batch) of A x = rhs, with ``values`` (entries, batch) and rhs (size, columns, batch
+        or 1).
 
         Raises numpy's LinAlgError where a matrix is singular.
         """

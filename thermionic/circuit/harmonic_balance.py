@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
+from numpy.typing import NDArray
 
 from thermionic.circuit import budget
 from thermionic.devices.base import Array, ComplexArray
@@ -44,7 +45,8 @@ class Spectrum:
 
     def hertz(self, *tones: float) -> Array:
         """Each frequency, with the tones at these; those of differences may be negative."""
-        return self.orders @ np.array(tones)
+        hertz: Array = self.orders @ np.array(tones)
+        return hertz
 
 
 def _spectrum(orders: Array, phases: Array) -> Spectrum:
@@ -66,10 +68,7 @@ def harmonics_of_one(harmonics: int, samples: int) -> Spectrum:
 def products_of_two(order: int) -> Spectrum:
     """All sums and differences of two tones' multiples up to ``order`` together."""
     pairs = [
-        (a, b)
-        for a in range(order + 1)
-        for b in range(-order, order + 1)
-        if a + abs(b) <= order and (a > 0 or b > 0)
+        (a, b) for a in range(order + 1) for b in range(-order, order + 1) if a + abs(b) <= order and (a > 0 or b > 0)
     ]
     side = 2 * np.pi * np.arange(2 * order + 4) / (2 * order + 4)
     first, second = np.meshgrid(side, side, indexing="ij")
@@ -152,7 +151,7 @@ def balance(
     drop = (operator.reshape(*lead, -1, injects, width) @ analysis).reshape(*lead, ports * width, injects, samples)
     flat = drop.reshape(*lead, ports * width, injects * samples)
 
-    def evaluate(v: Array, source: Array, which: Array) -> tuple[Array, Array, Array]:
+    def evaluate(v: Array, source: Array, which: NDArray[np.int_]) -> tuple[Array, Array, Array]:
         """Residual (levels, n), device currents (levels, injects, samples), and slopes, levels first."""
         at_samples = v.reshape(-1, ports, width) @ synthesis.T
         i, g = currents(np.ascontiguousarray(np.moveaxis(at_samples, 2, 0)), phase)
@@ -161,7 +160,7 @@ def balance(
         dropped = np.einsum("lnk,lk->ln", flat[which], flowing) if lead else flowing @ flat.T
         return v - source + dropped, i, np.moveaxis(g, 0, 1)
 
-    def jacobian(g: Array, which: Array) -> Array:
+    def jacobian(g: Array, which: NDArray[np.int_]) -> Array:
         matrix = np.zeros((len(g), ports * width, ports, width))
         reach = drop[which] if lead else drop[None]
         for p in range(injects):

@@ -122,11 +122,11 @@ def _driven(
             linear = np.einsum("...mp,...p->...m", slope, v - rest)
             return i - i_rest - linear, g - slope
 
-        count = system.variants if several else len(np.atleast_1d(levels))
+        count = len(np.atleast_1d(levels)) if system.variants is None else system.variants
         levels = np.broadcast_to(np.asarray(levels, dtype=float), (count,))
         # Phasors of every unknown for the tones alone, at level 1: (..., frequencies, size).
         linear_part = tone * tone_at[:, None]
-        open_volts = np.zeros((count, system.ports, len(hertz)), dtype=complex)
+        open_volts: ComplexArray = np.zeros((count, system.ports, len(hertz)), dtype=np.complex128)
         open_volts += levels[:, None, None] * np.swapaxes(linear_part @ system.S, -1, -2)
         open_volts[:, :, 0] += rest
         start = open_volts

@@ -51,9 +51,7 @@ class Netlist:
             seen.add(part.name.upper())
             for name in (part.name, *part.nodes):
                 if not _is_name(name):
-                    raise NetlistRefused(
-                        f"“{name}” will not do as a name: letters, digits and . _ + - # only."
-                    )
+                    raise NetlistRefused(f"“{name}” will not do as a name: letters, digits and . _ + - # only.")
             if len(part.nodes) != len(part.device.terminals):
                 raise NetlistRefused(
                     f"{part.name} has {len(part.device.terminals)} terminals "

@@ -75,9 +75,9 @@ def operating_point(system: System, start: Array | None = None) -> OperatingPoin
     """Solve G x + B i(S^T x) = b_dc.
 
     From ``start`` if given, else from the solution without the nonlinear devices. Where plain damped Newton
-    fails, the sources are raised from zero, then a shrinking conductance is laid across every port. Devices that have states (a
-    gas tube, a fuse) are put in the one that the solution leads to, and it is solved again until they stay.
-    Raises NoSolution, saying what was tried and which node would not settle; BudgetSpent.
+    fails, the sources are raised from zero, then a shrinking conductance is laid across every port. Devices that
+    have states (a gas tube, a fuse) are put in the one that the solution leads to, and it is solved again until
+    they stay. Raises NoSolution, saying what was tried and which node would not settle; BudgetSpent.
     """
     if system.variants is not None:
         raise ValueError("an array of variants is solved by circuit.variants")

@@ -52,7 +52,9 @@ def _together(
     slopes: Array, storage: Array, omega: Array, extra: ComplexArray | None, rhs: Array, lead: tuple[int, ...]
 ) -> ComplexArray:
     size = slopes.shape[-1]
-    filled = np.any(slopes.reshape(-1, size, size) != 0, axis=0) | np.any(storage.reshape(-1, size, size) != 0, axis=0)
+    filled = np.any(slopes.reshape(-1, size, size) != 0, axis=0) | np.any(
+        storage.reshape(-1, size, size) != 0, axis=0
+    )
     if extra is not None:
         filled = filled | np.any(extra != 0, axis=0)
     shape = pattern(filled)

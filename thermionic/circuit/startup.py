@@ -1,4 +1,5 @@
-"""Switching on, and off again: tens of seconds of a mains-fed circuit while its tubes warm up and its capacitors fill.
+"""Switching on, and off again: tens of seconds of a mains-fed circuit while its tubes warm up and its capacitors
+fill.
 
 The mains cycle is not followed. Within one the rectifiers are in their periodic state for the mean voltages of the
 moment (harmonic balance, as in ``supply``), and what they deliver on average drives the slow circuit: the envelope
@@ -36,10 +37,10 @@ _STIFF = 10.0  # Ω: where the balance meets a port's mean voltage; any small va
 class StartUp:
     """A slow run: mean voltages and what the mains cycle was like at each time.
 
-    ``seconds`` (points,); ``x`` (points, size) the mean of every unknown; ``rectifier_ampere`` the mean current that the
-    rectifiers deliver in all; ``peak_ampere`` the greatest in any port; ``rms_ampere`` per resistor-like part of the mains
-    side that was asked after (thermistors, lamps, fuses); ``ohms`` their resistances; all (points,).
-    ``blown`` is when each fuse went, if it did.
+    ``seconds`` (points,); ``x`` (points, size) the mean of every unknown; ``rectifier_ampere`` the mean current
+    that the rectifiers deliver in all; ``peak_ampere`` the greatest in any port; ``rms_ampere`` per resistor-like
+    part of the mains side that was asked after (thermistors, lamps, fuses); ``ohms`` their resistances; all
+    (points,). ``blown`` is when each fuse went, if it did.
     """
 
     system: System
@@ -67,8 +68,8 @@ class StartUp:
 def start_up(netlist: Netlist, until: float, off_at: float | None = None) -> StartUp:
     """Run from switch-on, everything cold and empty, to ``until`` s; off again at ``off_at`` if given.
 
-    Tubes with a Warmup come to emission as theirs says; capacitors start at their own charge. Raises NetlistRefused for
-    a circuit without a rectifier on the mains; NoSolution, BudgetSpent.
+    Tubes with a Warmup come to emission as theirs says; capacitors start at their own charge. Raises
+    NetlistRefused for a circuit without a rectifier on the mains; NoSolution, BudgetSpent.
     """
     if not until > 0:
         raise NetlistRefused("A slow run must last longer than no time.")
@@ -255,7 +256,9 @@ class _Envelope:
                 self.volts = None
         return most
 
-    def _point(self, second: float, x: Array) -> tuple[float, Array, float, float, dict[str, float], dict[str, float]]:
+    def _point(
+        self, second: float, x: Array
+    ) -> tuple[float, Array, float, float, dict[str, float], dict[str, float]]:
         self.now = second
         waves = np.abs(waveform(self.amperes, 512))
         rms = {part.name: self._rms(part) for part in (*self.hot, *self.fuses)}

@@ -1,9 +1,9 @@
 """The operating point of a circuit fed by rectifiers: solved over the mains cycle, not by rule of thumb.
 
-The rectifiers (tubes, silicon or selenium, any number, with whatever windings) see the rest of the circuit linearised:
-its exact DC load line near the solution, its impedance at every harmonic of the mains. Their ports are balanced against
-it. The rest sees the rectifiers as the straight lines that they are around their mean currents. The two are iterated
-until they agree.
+The rectifiers (tubes, silicon or selenium, any number, with whatever windings) see the rest of the circuit
+linearised: its exact DC load line near the solution, its impedance at every harmonic of the mains. Their ports
+are balanced against it. The rest sees the rectifiers as the straight lines that they are around their mean
+currents. The two are iterated until they agree.
 """
 
 from __future__ import annotations
@@ -37,8 +37,8 @@ _REFERENCE = 1e-5
 # Every rectifier leaks a little, or nothing would say where a floating winding is while no diode conducts: 200 MΩ, a
 # few millionths of what a supply delivers.
 _LEAK = 5e-9
-# Ohms in series with every port at DC, met by just the voltage that they drop: the ports of a bridge are not independent,
-# and their lone resistance has no inverse.
+# Ohms in series with every port at DC, met by just the voltage that they drop: the ports of a bridge are not
+# independent, and their lone resistance has no inverse.
 _BESIDE = 1.0
 STAND_IN = "RECTIFIERS"
 
@@ -245,7 +245,7 @@ class Mains:
             return CircuitState(self.netlist, operating_point(system, self._start(system)), None)
         self.prepare(HARMONICS, SAMPLES)
         x: Array | None = None
-        previous = np.inf
+        previous: Array | float = np.inf
         reach: ComplexArray | None = None
         volts: ComplexArray | None = None
         stand_in = self.first_guess
@@ -264,7 +264,9 @@ class Mains:
                 reach = respond(self.open, slopes, self.hertz, self.columns)
                 mains, reach = reach[..., -1], reach[..., :-1]
             else:
-                reach = np.concatenate([respond(self.open, slopes, self.hertz[:1], self.columns)[..., :-1], reach[1:]])
+                reach = np.concatenate(
+                    [respond(self.open, slopes, self.hertz[:1], self.columns)[..., :-1], reach[1:]]
+                )
             impedance = np.einsum("np,knq->kpq", self.ports, reach)
             lone = impedance[0].real + _BESIDE * np.eye(len(output))
             impedance[0] = lone
@@ -280,8 +282,8 @@ class Mains:
                 return self._finished(at, stand_in, solved.volts[0], solved.amperes[0], reach, mains)
             previous = output
         raise NoSolution(
-            f"{self.netlist.title}: the rectifier {self.rectifying[0].name} and its load would not agree on a voltage "
-            f"(still moving by {float(np.max(np.abs(mean - output))):.2g} V after {_ROUNDS} rounds).",
+            f"{self.netlist.title}: the rectifier {self.rectifying[0].name} and its load would not agree on a "
+            f"voltage (still moving by {float(np.max(np.abs(mean - output))):.2g} V after {_ROUNDS} rounds).",
             tried=("alternating the rectifier over the mains cycle and the operating point",),
             where=self.rectifying[0].nodes[0],
         )
@@ -291,13 +293,13 @@ class Mains:
 
         ``harmonics`` and ``samples`` are of the ripple, twice the mains frequency.
         """
-        frequencies = {part.device.hertz for part in self.sources} | {  # type: ignore[attr-defined]
-            part.device.mains_hertz for part in self.windings  # type: ignore[attr-defined]
-        }
+        devices = [part.device for part in self.netlist.parts]
+        frequencies = {one.hertz for one in devices if isinstance(one, MainsSource)}
+        frequencies |= {one.mains_hertz for one in devices if isinstance(one, RectifiedWinding)}
         if len(frequencies) > 1:
             raise NetlistRefused(
-                f"{self.netlist.title} is on mains of {' and '.join(f'{f:g} Hz' for f in sorted(frequencies))}; one is "
-                "solved."
+                f"{self.netlist.title} is on mains of {' and '.join(f'{f:g} Hz' for f in sorted(frequencies))}; one "
+                "is solved."
             )
         mains_hertz = frequencies.pop()
         # With bridges alone everything repeats each half cycle.
@@ -370,8 +372,8 @@ class Mains:
             except NoSolution as failure:
                 if ratio < 1.05 or self.softness == _SOFTEST or budget.spent():
                     raise NoSolution(
-                        f"{self.netlist.title}: the rectifier {self.rectifying[0].name} found no steady state over the "
-                        f"mains cycle. {failure}",
+                        f"{self.netlist.title}: the rectifier {self.rectifying[0].name} found no steady state over "
+                        f"the mains cycle. {failure}",
                         tried=(*failure.tried, "harmonic balance with ever harder knees"),
                         where=self.rectifying[0].nodes[0],
                     ) from None

@@ -37,7 +37,8 @@ class Placed:
 
 @dataclass(frozen=True)
 class _Group:
-    """Like nonlinear devices as one: ``ports`` (devices, ports) and ``injects`` (devices, injects) are their places."""
+    """Like nonlinear devices as one: ``ports`` (devices, ports) and ``injects`` (devices, injects) are their
+    places."""
 
     device: Device
     ports: NDArray[np.int_]
@@ -75,9 +76,7 @@ class System:
             size += part.device.branches
             sensed, driven = len(part.device.ports), len(part.device.injects)
             unknowns = (*(index[node] for node in part.nodes), *branches)
-            self.placed.append(
-                Placed(part, unknowns, slice(ports, ports + sensed), slice(injects, injects + driven))
-            )
+            self.placed.append(Placed(part, unknowns, slice(ports, ports + sensed), slice(injects, injects + driven)))
             ports += sensed
             injects += driven
         if size > MOST_UNKNOWNS:

@@ -104,8 +104,9 @@ def transient(
     """Run from 0 to ``until`` s and keep the points from ``keep_from`` on.
 
     Starts from ``start`` if given, else from the operating point with the sources as they are at time 0, or with
-    ``at_rest`` from nothing: every capacitor at its own starting charge, or empty. No step is longer than ``longest`` (by
-    default a fiftieth of the run), nor straddles a corner of a source's wave or one of ``corners``.
+    ``at_rest`` from nothing: every capacitor at its own starting charge, or empty. No step is longer than
+    ``longest`` (by default a fiftieth of the run), nor straddles a corner of a source's wave or one of
+    ``corners``.
 
     Raises NoSolution, saying when and where, if a step cannot be solved; NetlistRefused for a part that has no
     response in time, BudgetSpent.
@@ -115,7 +116,7 @@ def transient(
     for place in system.placed:
         if place.part.device.dispersion(np.array([1e3])) is not None:
             raise NetlistRefused(
-                f"{place.part.name} is a table over frequency, which has no response in time: use a model of the driver."
+                f"{place.part.name} is a table over frequency, which has no response in time: use a driver's model."
             )
     if not until > 0:
         raise NetlistRefused("A transient must run for longer than no time.")
@@ -211,7 +212,8 @@ class Stepper:
         return now
 
     def rest(self) -> Array:
-        """The unknowns at switch-on: capacitors at their starting charge and inductors without current: each a stiff source for an instant."""
+        """The unknowns at switch-on: capacitors at their starting charge, inductors without current."""
+        # Each is a stiff source for an instant.
         system = self.present
         held = 1e6 * system.C
         charge = np.zeros(system.size)
@@ -305,7 +307,9 @@ class Stepper:
         diagonal = 0.5 * GAMMA
         # Trapezoidal to gamma h ...
         held = C @ x
-        middle = self._implicit(held / (diagonal * h) + rate + self.sources(second + GAMMA * h), x + GAMMA * h * slope, h)
+        middle = self._implicit(
+            held / (diagonal * h) + rate + self.sources(second + GAMMA * h), x + GAMMA * h * slope, h
+        )
         if middle is None:
             return None
         middle_rate = (C @ middle - held) / (diagonal * h) - rate
@@ -319,9 +323,7 @@ class Stepper:
         # The embedded third-order formula's difference, filtered through the matrix of the stage.
         weights = ((1 - weight) / 3, (3 * weight + 1) / 3, diagonal / 3)
         own = (weight, weight, diagonal)
-        difference = h * sum(
-            (w - o) * r for w, o, r in zip(weights, own, (rate, middle_rate, new_rate), strict=True)
-        )
+        difference = h * sum((w - o) * r for w, o, r in zip(weights, own, (rate, middle_rate, new_rate), strict=True))
         inverse, _, _ = self._factors(h)
         estimate = inverse @ (difference / (diagonal * h))
         size = np.maximum(np.abs(x), np.abs(new))
@@ -330,7 +332,6 @@ class Stepper:
         return new, new_rate, error if np.isfinite(error) else 1e3
 
     def give_up(self, x: Array, second: float) -> None:
-        i, g = self.present.currents(x @ self.present.S)
         worst = int(np.argmax(np.abs(self.rate(x, second))))
         where = self.system.describe(worst)
         raise NoSolution(

@@ -31,7 +31,8 @@ Thing = TypeVar("Thing")
 class VariantPoints:
     """The operating points of an array of variants: ``x`` is (variants, size).
 
-    ``failed`` (variants,) is true where none was found; its row of ``x`` is then not a number, and ``reasons`` says why.
+    ``failed`` (variants,) is true where none was found; its row of ``x`` is then not a number, and ``reasons``
+    says why.
     """
 
     system: System
@@ -78,16 +79,15 @@ def picked(thing: Thing, variant: int) -> Thing:
 
 def one_of(netlist: Netlist, variant: int) -> Netlist:
     """The circuit of one variant, by itself."""
-    return replace(
-        netlist, parts=tuple(replace(part, device=picked(part.device, variant)) for part in netlist.parts)
-    )
+    return replace(netlist, parts=tuple(replace(part, device=picked(part.device, variant)) for part in netlist.parts))
 
 
 def operating_points(system: System, nominal: Array | None = None) -> VariantPoints:
-    """Solve every variant of ``system``; those that Newton's method leaves are tried one by one, as a single circuit is.
+    """Solve every variant of ``system``; those that Newton's method leaves are tried one by one, as a single
+    circuit is.
 
-    ``nominal`` (size,) is where to start; by default the first variant is solved for it. Raises NoSolution if even that
-    has none, ValueError if the system holds no array, BudgetSpent.
+    ``nominal`` (size,) is where to start; by default the first variant is solved for it. Raises NoSolution if
+    even that has none, ValueError if the system holds no array, BudgetSpent.
     """
     if system.variants is None:
         raise ValueError("there is no array of variants in this system")
@@ -163,8 +163,8 @@ def monte_carlo(
     """The circuit with every part drawn at random, as an array of ``count`` variants.
 
     ``envelopes`` names the envelope that a tube's section is in, by the section's designator; sections of one
-    envelope are drawn alike in part. The same ``seed`` gives the same variants. Raises NetlistRefused for a count below 1 or
-    past 100,000.
+    envelope are drawn alike in part. The same ``seed`` gives the same variants. Raises NetlistRefused for a count
+    below 1 or past 100,000.
     """
     if not 1 <= count <= 100_000:
         raise NetlistRefused(f"{count} variants cannot be drawn: ask for 1 to 100,000.")

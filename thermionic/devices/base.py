@@ -114,7 +114,7 @@ class Device:
         return self
 
     def at_time(self, second: float, off: float = np.inf) -> Device:
-        """The device ``second`` after switch-on, heaters being off again from ``off``: a warming tube is a weaker one."""
+        """The device ``second`` after switch-on, heaters off again from ``off``: a warming tube is a weaker one."""
         return self
 
     def after(self, v: Array) -> Device:
@@ -127,7 +127,8 @@ def between(size: int, plus: int, minus: int, value: Value) -> Array:
     pattern = np.zeros((size, size))
     pattern[plus, plus] = pattern[minus, minus] = 1.0
     pattern[plus, minus] = pattern[minus, plus] = -1.0
-    return pattern * np.asarray(value)[..., None, None]
+    spread: Array = pattern * np.asarray(value)[..., None, None]
+    return spread
 
 
 def placed(size: int, *entries: tuple[int, int, Value]) -> Array:

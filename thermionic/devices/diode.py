@@ -158,8 +158,8 @@ class Zener(Device):
         forward = self.saturation_ampere * (e - 1.0)
         own = THERMAL_VOLT / np.asarray(self.test_ampere)
         ohm = np.maximum(self.ohm - own, 1e-3)
-        knee = self.volt - self.test_ampere * ohm
-        backward, g = _junction(-v[..., 0] - knee, self.test_ampere, THERMAL_VOLT, ohm)
+        # v = volt + ohm (i - test) + Vt ln(i / test): a junction whose "saturation" is the test current, less that.
+        backward, g = _junction(-v[..., 0] - self.volt, self.test_ampere, THERMAL_VOLT, ohm)
         i = forward - backward - self.test_ampere
         return i[..., None], (g + self.saturation_ampere * slope / THERMAL_VOLT)[..., None, None]
 

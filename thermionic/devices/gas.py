@@ -17,10 +17,10 @@ DARK_OHM = 1e9
 class GasRegulator(Device):
     """A gas discharge regulator: dark until struck, then nearly constant volts, dark again below its least current.
 
-    Lit, v = running + ohm (i - middle), with ``middle`` the mean of the current window, down to the
-    extinction voltage at zero current, where it goes out. Whether it is ``lit`` is a state: analyses ask ``after`` which
-    one the voltage across it leads to. Source of the picture: F. A. Benson, *Voltage Stabilizers* (1950), ch. 2.
-    The voltage jumps of a few tenths of a volt within the window, its drift, and its noise are not modelled.
+    Lit, v = running + ohm (i - middle), with ``middle`` the mean of the current window, down to the extinction
+    voltage at zero current, where it goes out. Whether it is ``lit`` is a state: analyses ask ``after`` which one
+    the voltage across it leads to. Source of the picture: F. A. Benson, *Voltage Stabilizers* (1950), ch. 2. The
+    voltage jumps of a few tenths of a volt within the window, its drift, and its noise are not modelled.
     """
 
     striking_volt: Value

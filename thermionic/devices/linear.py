@@ -3,11 +3,23 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import BOLTZMANN, KELVIN, Array, Device, Excitation, Noise, Value, at, between, placed
+from thermionic.devices.base import (
+    BOLTZMANN,
+    KELVIN,
+    Array,
+    ComplexArray,
+    Device,
+    Excitation,
+    Noise,
+    Value,
+    at,
+    between,
+    placed,
+)
 from thermionic.devices.waves import Wave
 
 
@@ -52,7 +64,7 @@ class Capacitor(Device):
 class _Branch(Device):
     """A two-terminal part whose current is an unknown of its own (local index 2)."""
 
-    terminals: ClassVar = ("a", "b")
+    terminals: ClassVar[tuple[str, ...]] = ("a", "b")
     branches: ClassVar = 1
 
     def conductance(self) -> Array:
@@ -85,12 +97,11 @@ class VoltageSource(_Branch):
         return Excitation(at(3, (2, self.volt)), _tone(3, (2, self.tone_volt)))
 
 
-def _tone(size: int, *entries: tuple[int, Value | complex]) -> Array:
+def _tone(size: int, *entries: tuple[int, Any]) -> Array | ComplexArray:
     """Like ``at``, for amplitudes that may have a phase."""
     real = at(size, *((place, np.real(value)) for place, value in entries))
     if any(np.iscomplexobj(value) for _, value in entries):
-        whole: Array = real + 1j * at(size, *((place, np.imag(value)) for place, value in entries))
-        return whole
+        return real + 1j * at(size, *((place, np.imag(value)) for place, value in entries))
     return real
 
 

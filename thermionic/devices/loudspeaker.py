@@ -89,7 +89,8 @@ class MeasuredLoudspeaker(Device):
     def dispersion(self, hertz: Array) -> ComplexArray:
         y = 1.0 / self.impedance(hertz) - 1.0 / self.ohms[0]
         y = np.where(np.asarray(hertz) <= 0, 0.0, y)
-        return y[:, None, None] * np.array([[1.0, -1.0], [-1.0, 1.0]])
+        matrix: ComplexArray = y[:, None, None] * np.array([[1.0, -1.0], [-1.0, 1.0]])
+        return matrix
 
 
 def read_impedance(text: str) -> MeasuredLoudspeaker:

@@ -16,10 +16,10 @@ class PentodeCoefficients:
     """Constants of one pentode or beam tetrode; see Pentode.
 
     ``space`` is the triode of cathode, grid and screen (its ``mu`` that of the control grid to the screen);
-    ``shield`` how many times weaker than the screen the anode acts on the cathode; ``screen_share`` the
-    part of the cathode current that the screen takes where anode and screen are at one voltage; ``screen_slope`` how that
-    falls as the anode goes higher; ``knee_perveance`` A/V^1.5 that of the anode's own diode line below the
-    knee; ``knee_sharpness`` a pure number.
+    ``shield`` how many times weaker than the screen the anode acts on the cathode; ``screen_share`` the part of
+    the cathode current that the screen takes where anode and screen are at one voltage; ``screen_slope`` how that
+    falls as the anode goes higher; ``knee_perveance`` A/V^1.5 that of the anode's own diode line below the knee;
+    ``knee_sharpness`` a pure number.
     """
 
     space: TriodeCoefficients
@@ -43,9 +43,9 @@ class Pentode(Device):
        (1925), p. 301), the anode acting through it ``shield`` times weaker:
        Ve = (Vs + Va / shield) / (1 + 1 / shield), so that a tube strapped as a triode has Ve = Va exactly.
     2. Division. Well above the knee the screen's current over the anode's is r (Vs / Va)^q. With a suppressor q is
-       next to nothing, for the wires intercept what heads for them (K. R. Spangenberg, *Vacuum Tubes* (1948), ch. 9); in
-       beam tubes, their wires in the control grid's shadow, less is caught as the anode pulls harder, and q is about 1.
-       Taken as r (1.1 Vs / (Va + 0.1 Vs))^q, so that it stays finite.
+       next to nothing, for the wires intercept what heads for them (K. R. Spangenberg, *Vacuum Tubes* (1948), ch.
+       9); in beam tubes, their wires in the control grid's shadow, less is caught as the anode pulls harder, and
+       q is about 1. Taken as r (1.1 Vs / (Va + 0.1 Vs))^q, so that it stays finite.
     3. The knee. Below it the space between screen and anode holds more current than the anode can draw past a
        virtual cathode, and the anode follows a diode line of its own, K Va^1.5, whatever the grid asks
        (O. H. Schade, "Beam power tubes", Proc. IRE 26 (1938), p. 137). The passage between the two is

@@ -108,8 +108,8 @@ class Lamp(Hot):
     """A tungsten lamp in series with the mains: its resistance rises some twelvefold from cold to bright.
 
     Resistivity as T^1.2 and radiation as T^4, with no conduction to its leads (H. A. Jones and I. Langmuir, "The
-    characteristics of tungsten filaments as functions of temperature", General Electric Review 30 (1927), p. 310, give
-    exponents near these between 1000 and 2800 K). ``watt`` at ``volt`` is its rating, at ``hot_kelvin``.
+    characteristics of tungsten filaments as functions of temperature", General Electric Review 30 (1927), p. 310,
+    give exponents near these between 1000 and 2800 K). ``watt`` at ``volt`` is its rating, at ``hot_kelvin``.
     """
 
     watt: Value

@@ -65,12 +65,12 @@ def _winding(branch: int, start: int, end: int, ohm: Value) -> tuple[tuple[int, 
 class Core:
     """What a core takes to be magnetised, seen from the first winding.
 
-    i = flux / henry (1 + (flux / knee_weber)^(2 m)), the odd power law customary for iron near saturation
-    (E. L. Rudenberg, *Transient Performance of Electric Power Systems* (1950), ch. 20), with the flux in Wb-turns of
+    i = flux / henry (1 + (flux / knee_weber)^(2 m)), the odd power law customary for iron near saturation (E. L.
+    Rudenberg, *Transient Performance of Electric Power Systems* (1950), ch. 20), with the flux in Wb-turns of
     that winding. ``henry`` is what it has at small flux, any gap included: a gap lowers it and with it the part
-    that iron plays, so a gapped core stands steady current. ``knee_weber`` is where the current is twice
-    what the straight line gives; None for a core that never saturates. Hysteresis is not modelled; ``loss_ohm`` across
-    the first winding stands for the heat of the core.
+    that iron plays, so a gapped core stands steady current. ``knee_weber`` is where the current is twice what the
+    straight line gives; None for a core that never saturates. Hysteresis is not modelled; ``loss_ohm`` across the
+    first winding stands for the heat of the core.
     """
 
     henry: Value

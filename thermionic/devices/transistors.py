@@ -7,7 +7,18 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import BOLTZMANN, CHARGE, KELVIN, THERMAL_VOLT, Array, Device, Noise, Pairs, Value, between
+from thermionic.devices.base import (
+    BOLTZMANN,
+    CHARGE,
+    KELVIN,
+    THERMAL_VOLT,
+    Array,
+    Device,
+    Noise,
+    Pairs,
+    Value,
+    between,
+)
 from thermionic.devices.base import bounded_exp as _exp
 
 

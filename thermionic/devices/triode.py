@@ -217,5 +217,3 @@ class FilamentTriode(Device):
         if self.warmup.second <= 0:
             return self
         return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())
-
-

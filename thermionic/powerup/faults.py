@@ -36,7 +36,7 @@ def wrong_value(plan: Plan, name: str, ohm: float, weight: float = 0.5) -> Fault
     fitted = written(nearest(ohm, Series.E12), Quantity.RESISTANCE)
     device = plan.netlist[name].device
     assert isinstance(device, devices.Resistor)
-    meant = written(device.ohm, Quantity.RESISTANCE)
+    meant = written(float(device.ohm), Quantity.RESISTANCE)
     return Fault(
         f"{name}:value",
         f"{name} is about {fitted} where it should be {meant}",
@@ -81,7 +81,7 @@ def _resistor(plan: Plan, part: Part, device: devices.Resistor) -> Iterator[Faul
         yield _fault(plan, part, devices.Resistor(SHORT_OHM), "short", f"{name} is shorted",
                      f"Look for solder or a lead across {name}.", 0.4)  # fmt: skip
     for factor in WRONG:
-        yield wrong_value(plan, name, device.ohm * factor)
+        yield wrong_value(plan, name, float(device.ohm) * factor)
 
 
 def _capacitor(plan: Plan, part: Part) -> Iterator[Fault]:

@@ -135,7 +135,7 @@ def _refine(
 
     from scipy.optimize import minimize_scalar  # takes half a second to import, and is seldom needed
 
-    centre = np.log10(device.ohm)
+    centre = float(np.log10(device.ohm))
     found = minimize_scalar(
         cost, bounds=(centre - 0.2, centre + 0.2), method="bounded", options={"maxiter": 10, "xatol": 0.01}
     )

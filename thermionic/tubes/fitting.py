@@ -41,8 +41,8 @@ _LINE, _LINE_WIDTH = 8.0, 0.6
 # The ECC83's of Dempwolf et al. (2011), table 1, with the kg1 it goes with: the control grid of every other
 # type is taken to catch the same share of the space current, for want of published grid current curves.
 _GRID_G, _GRID_KG1 = 6.177e-4, 1060.0
-# A point that carries hardly any current says little in a logarithm: an absolute floor on what is compared, as a share of
-# the largest current.
+# A point that carries hardly any current says little in a logarithm: an absolute floor on what is compared, as a
+# share of the largest current.
 _FLOOR = 0.01
 # How well points must settle mu, as a standard deviation of its logarithm.
 _SETTLED = 0.15
@@ -184,8 +184,8 @@ def fit(points: Sequence[Point], stages: Sequence[PublishedStage] = ()) -> Triod
     best = _best(residuals, [np.log([mu, 1.4, 1000.0, 40.0 + 6.0 * mu, 300.0]) for mu in guesses])
     if _unsettled(rows, best, (0,)):
         raise FitRefused(
-            "These points cannot determine a triode: its amplification factor stays open. Give it (mu), or points at two "
-            "or more grid and two or more anode voltages."
+            "These points cannot determine a triode: its amplification factor stays open. Give it (mu), or points at "
+            "two or more grid and two or more anode voltages."
         )
     mu, ex, kg1, kp, kvb = (float(value) for value in np.exp(best))
     return _space(mu, ex, kg1, kp, kvb)
@@ -194,7 +194,9 @@ def fit(points: Sequence[Point], stages: Sequence[PublishedStage] = ()) -> Triod
 def _need_points(points: Sequence[Point]) -> None:
     if not points:
         raise FitRefused("There is no point with any anode current, so nothing can be fitted.")
-    figures = sum(getattr(point, name) is not None for point in points for name in ("anode_a", "screen_a", "gm_s", "mu"))
+    figures = sum(
+        getattr(point, name) is not None for point in points for name in ("anode_a", "screen_a", "gm_s", "mu")
+    )
     if figures < 3:
         raise FitRefused(
             f"{len(points)} point{'s' * (len(points) != 1)} cannot determine a tube: give three or more, or its "
@@ -238,7 +240,9 @@ def fit_pentode(
         )
 
     typical = plain[0]
-    assert typical.screen_v
+    screen_v = typical.screen_v or 0.0
+    if not screen_v:
+        raise FitRefused("A pentode's points must give the screen voltage.")
 
     def residuals(x: Vector) -> Vector:
         pentode = Pentode(coefficients(x))
@@ -257,8 +261,8 @@ def fit_pentode(
         found.append(float(np.log(sharpness / _SHARPNESS[0])) / _SHARPNESS[1])
         found.append(float(np.log(shield / 25.0)) / _SHIELD_WIDTH)
         found.append(float(x[9]) / _SLOPE_WIDTH)
-        full = np.sum(pentode.currents(np.array([0.0, typical.screen_v, typical.screen_v]))[0][1:])
-        usual_line = _LINE * full / typical.screen_v**1.5
+        full = np.sum(pentode.currents(np.array([0.0, screen_v, screen_v]))[0][1:])
+        usual_line = _LINE * full / screen_v**1.5
         found.append(float(np.log(line / usual_line)) / _LINE_WIDTH)
         if known_mu:
             found.append(float(np.log(mu / known_mu)) / 0.04)
@@ -269,14 +273,14 @@ def fit_pentode(
     for mu in [known_mu] if known_mu else [8.0, 18.0, 35.0]:
         for shield in (10.0, 60.0):
             kg1 = 700.0 * 8.0 / mu
-            line = _LINE * 2 * typical.anode_a / typical.screen_v**1.5
+            line = _LINE * 2 * typical.anode_a / screen_v**1.5
             logs = np.log([mu, 1.4, kg1, 40.0 + 6.0 * mu, 300.0, shield, ratio, line, 2.0])
             starts.append(np.append(logs, 0.05))
     best = _best(residuals, starts)
     if not known_mu and not outputs and _unsettled(rows, best, (0,)):
         raise FitRefused(
-            "These points cannot determine a pentode: the amplification factor of its grid to its screen stays open. Give "
-            "points at two or more grid and two or more screen voltages, or the transconductance."
+            "These points cannot determine a pentode: the amplification factor of its grid to its screen stays open. "
+            "Give points at two or more grid and two or more screen voltages, or the transconductance."
         )
     return coefficients(best)
 

@@ -232,7 +232,9 @@ def _coefficients(kind: str, raw: dict[str, Any]) -> TriodeCoefficients | Pentod
     if kind == "triode":
         return _triode_coefficients(raw)
     if kind == "pentode":
-        own = {name: raw[name] for name in ("shield", "screen_share", "knee_perveance", "knee_sharpness", "screen_slope")}
+        own = {
+            name: raw[name] for name in ("shield", "screen_share", "knee_perveance", "knee_sharpness", "screen_slope")
+        }
         return PentodeCoefficients(_triode_coefficients(raw), **own)
     return float(raw["perveance"]) if kind == "rectifier" else None
 

@@ -17,8 +17,8 @@ from thermionic.errors import FitRefused
 class Point:
     """An operating point of a triode in SI units; what the source does not give is None.
 
-    A pentode's point has its screen voltage and current too; ``strapped`` says that the pentode was measured as a triode, its
-    screen on its anode, and ``anode_a`` is then the sum of both currents.
+    A pentode's point has its screen voltage and current too; ``strapped`` says that the pentode was measured as a
+    triode, its screen on its anode, and ``anode_a`` is then the sum of both currents.
     """
 
     anode_v: float
@@ -90,7 +90,7 @@ def errors(device: Triode | Pentode, point: Point) -> dict[str, float]:
 def drop_error(device: VacuumRectifier, drop: Drop) -> float:
     """The model's relative error in a published drop."""
     perveance = float(device.perveance)
-    return (drop.anode_a / perveance) ** (2 / 3) / drop.drop_v - 1.0
+    return float((drop.anode_a / perveance) ** (2 / 3) / drop.drop_v - 1.0)
 
 
 _COLUMNS: Mapping[str, tuple[str, ...]] = {
@@ -113,9 +113,9 @@ KINDS = tuple(_COLUMNS)
 def read_points(text: str, kind: str) -> tuple[Point, ...] | tuple[Drop, ...]:
     """Points from CSV with a heading line, SI units: volts, amperes, siemens, ohms.
 
-    Columns for a triode: anode_v, grid_v, anode_a, and if known gm_s, mu, ra_ohm. For a pentode screen_v too, and if
-    known screen_a. For a rectifier drop_v and anode_a. Other columns are ignored; an empty cell is not known. Raises FitRefused,
-    by line, for anything that is not a number or could not be one of a tube.
+    Columns for a triode: anode_v, grid_v, anode_a, and if known gm_s, mu, ra_ohm. For a pentode screen_v too, and
+    if known screen_a. For a rectifier drop_v and anode_a. Other columns are ignored; an empty cell is not known.
+    Raises FitRefused, by line, for anything that is not a number or could not be one of a tube.
     """
     if kind not in _COLUMNS:
         raise FitRefused(f"“{kind}” cannot be fitted; there are {', '.join(_COLUMNS)}.")
@@ -127,7 +127,8 @@ def read_points(text: str, kind: str) -> tuple[Point, ...] | tuple[Drop, ...]:
     missing = [name for name in needed if name not in heading]
     if missing:
         raise FitRefused(
-            f"The first line must name the columns. Wanting: {', '.join(missing)}. Known for a {kind}: {', '.join(known)}."
+            f"The first line must name the columns. Wanting: {', '.join(missing)}. "
+            f"Known for a {kind}: {', '.join(known)}."
         )
     points: list[dict[str, float]] = []
     for line, cells in enumerate(rows, start=2):

@@ -1,8 +1,8 @@
 """Published stages, solved on their load lines: what a fit can be held to beside points.
 
-In a resistance-coupled stage the cathode resistor is taken as perfectly bypassed and the coupling capacitor as large, as
-the tables say; the shift of the mean current under drive is left out, being second order at the levels published. In an
-output stage the transformer is ideal and the bias fixed.
+In a resistance-coupled stage the cathode resistor is taken as perfectly bypassed and the coupling capacitor as
+large, as the tables say; the shift of the mean current under drive is left out, being second order at the levels
+published. In an output stage the transformer is ideal and the bias fixed.
 """
 
 from __future__ import annotations

@@ -30,7 +30,8 @@ _TOKEN = re.compile(
 
 
 def number(text: str) -> float:
-    """A SPICE number: digits, an exponent, a scale factor (k, meg, m, u, n, p, f, g, t, mil), then letters that say nothing.
+    """A SPICE number: digits, an exponent, a scale factor (k, meg, m, u, n, p, f, g, t, mil), then letters that
+    say nothing.
 
     Raises NetlistRefused.
     """
@@ -89,7 +90,9 @@ _TRADE = re.compile(r"\d+[kKmMuµnpRrF]\d+")
 def constant(text: str, names: Mapping[str, float]) -> float:
     """An expression of numbers and parameters only. Raises NetlistRefused."""
     if _TRADE.fullmatch(text.strip()):
-        raise NetlistRefused(f"“{text.strip()[:20]}” is a value as parts are marked; SPICE wants 2.2k, 4.7u and the like.")
+        raise NetlistRefused(
+            f"“{text.strip()[:20]}” is a value as parts are marked; SPICE wants 2.2k, 4.7u and the like."
+        )
     law = parse(text, names)
     if law.quantities:
         raise NetlistRefused(f"“{text[:60]}” must not depend on voltages or currents.")
@@ -123,7 +126,7 @@ class _Parser:
         while at < len(stripped):
             found = _TOKEN.match(stripped, at)
             if not found or found.end() == at:
-                raise NetlistRefused(f"“{stripped[at:at + 20]}” makes no sense in “{text[:60]}”.")
+                raise NetlistRefused(f"“{stripped[at : at + 20]}” makes no sense in “{text[:60]}”.")
             kind = found.lastgroup or ""
             self.tokens.append((kind, found[kind]))
             at = found.end()
@@ -180,9 +183,7 @@ class _Parser:
     def _join(self, operator: str, a: _Held, b: _Held) -> _Held:
         (x, x_slopes), (y, y_slopes) = a, b
         if operator in "+-":
-            return self._hold(f"{x} {operator} {y}"), self._chained(
-                [("1.0", x_slopes), (f"{operator}1.0", y_slopes)]
-            )
+            return self._hold(f"{x} {operator} {y}"), self._chained([("1.0", x_slopes), (f"{operator}1.0", y_slopes)])
         if operator == "*":
             return self._hold(f"{x} * {y}"), self._chained([(y, x_slopes), (x, y_slopes)])
         if operator == "/":
@@ -335,7 +336,7 @@ def _exponential(x: float) -> float:
 def _raise(x: float, y: float) -> float:
     """x^y; a negative base with a broken exponent counts as its size, as SPICE has it."""
     base = x if y == math.floor(y) else abs(x)
-    return base**y
+    return float(base**y)
 
 
 # Each function with its derivative, on plain numbers.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -83,16 +83,13 @@ def diode(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Parts
         model["bv"] if broken else 1e6,
         area * model["ibv"],
     )
-    charge = devices.JunctionCharge(
-        area * model["cjo"], model["vj"], model["m"], model["tt"], saturation, model["n"]
-    )
+    charge = devices.JunctionCharge(area * model["cjo"], model["vj"], model["m"], model["tt"], saturation, model["n"])
     inside = nodes
     if model["rs"] > 0 and (model["cjo"] or model["tt"] or broken):
         # The charge and the breakdown are behind the resistance, so it becomes a part of its own.
         inside = (f"{name}__a", nodes[1])
         yield f"{name}__rs", devices.Resistor(model["rs"] / area), (nodes[0], inside[0])
-        junction = devices.Diode(*(getattr(junction, key) for key in ("saturation_ampere", "emission")), 0.0,
-                                 junction.breakdown_volt, junction.breakdown_ampere)  # fmt: skip
+        junction = replace(junction, ohm=0.0)
     yield name, junction, inside
     if model["cjo"] or model["tt"]:
         yield f"{name}__charge", charge, inside
@@ -133,7 +130,13 @@ def bipolar(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Par
     ):
         if model[farad] > 0 or model[transit] > 0:
             charge = devices.JunctionCharge(
-                area * model[farad], model[built], model[grading], model[transit], saturation, model[emission], polarity
+                area * model[farad],
+                model[built],
+                model[grading],
+                model[transit],
+                saturation,
+                model[emission],
+                polarity,
             )
             yield f"{name}__{farad}", charge, (base, end)
 

@@ -1,12 +1,13 @@
 """Reading a SPICE netlist: what we write ourselves, and what people write by hand.
 
-Elements R C L K V I D Q M B E F G H X; ``.param``, ``.model``, ``.subckt``; ``.op``, ``.ac``, ``.tran``, ``.four``.
-Anything else is refused by its line number: a circuit read half would be a wrong one. Lines that only say how to print or
-how hard to try (``.print``, ``.save``, ``.options``, ...) are passed over and listed.
+Elements R C L K V I D Q M B E F G H X; ``.param``, ``.model``, ``.subckt``; ``.op``, ``.ac``, ``.tran``,
+``.four``. Anything else is refused by its line number: a circuit read half would be a wrong one. Lines that only
+say how to print or how hard to try (``.print``, ``.save``, ``.options``, ...) are passed over and listed.
 """
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -87,7 +88,6 @@ def read(text: str) -> Deck:
     Raises NetlistRefused with the number of the line that is wrong or not known.
     """
     return _Reader(text).deck()
-
 
 
 def _lines(text: str) -> list[_Line]:
@@ -307,7 +307,7 @@ class _Reader:
             at = self.names.get(full)
             if at is None or not isinstance(self.parts[at].device, (devices.VoltageSource, BehaviouralVoltage)):
                 raise NetlistRefused(
-                    f"the current of {full} is wanted, but only that of a voltage source V (or a B with V=) can be read."
+                    f"the current of {full} is wanted, but only that of a source V (or a B with V=) can be read."
                 )
             source = self.parts[at]
             between = f"{source.name}__sensed"
@@ -546,7 +546,9 @@ def _source(reader: _Reader, text: str, scope: _Scope, place: _Place) -> None:
         elif at == 0:
             steady, stated = _value(word, scope), True
         else:
-            raise NetlistRefused(f"“{word[:40]}” is not known for a source; read are DC, AC, SIN, PULSE, EXP and PWL.")
+            raise NetlistRefused(
+                f"“{word[:40]}” is not known for a source; read are DC, AC, SIN, PULSE, EXP and PWL."
+            )
         at += 1
     if wave is not None and not stated:
         steady = wave.at(0.0)
@@ -584,7 +586,7 @@ def _wave(head: str, numbers: list[float]) -> devices.Wave:
             raise NetlistRefused("EXP wants time constants above zero.")
         return devices.Exponential(low, high, delay, rise, max(back, delay), fall)
     times, values = numbers[::2], numbers[1::2]
-    if len(times) != len(values) or any(b <= a for a, b in zip(times, times[1:], strict=False)):
+    if len(times) != len(values) or any(b <= a for a, b in itertools.pairwise(times)):
         raise NetlistRefused("PWL wants pairs of time and value, the times rising.")
     return devices.Piecewise(tuple(times), tuple(values))
 
@@ -653,9 +655,7 @@ def _behavioural(reader: _Reader, text: str, scope: _Scope, place: _Place) -> No
     _add_law(reader, name, (a, b), kind.lower(), parse(body, scope.parameters), place)
 
 
-def _add_law(
-    reader: _Reader, name: str, ends: tuple[str, str], kind: str, law: ExpressionLaw, place: _Place
-) -> None:
+def _add_law(reader: _Reader, name: str, ends: tuple[str, str], kind: str, law: ExpressionLaw, place: _Place) -> None:
     nodes = (*_nodes(reader, list(ends), place), *_law(reader, name, law, place))
     device = (BehaviouralCurrent if kind == "i" else BehaviouralVoltage)(law, len(law.quantities))
     reader.add(name, device, nodes, place.prefix)

@@ -12,7 +12,7 @@ from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.spice.reader import Deck
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import Transient, transient
-from thermionic.devices.base import Array
+from thermionic.devices.base import ComplexArray
 from thermionic.errors import NetlistRefused
 
 _HARMONICS = 9
@@ -22,9 +22,10 @@ _SAMPLES = 512
 def run(deck: Deck) -> dict[str, Any]:
     """Run ``.op``, ``.ac``, ``.tran`` and ``.four`` as the deck asks for them, or ``.op`` where it asks for nothing.
 
-    Keys, each there if asked for: ``op`` node to volts; ``ac`` with ``frequency`` (Hz) and ``nodes``, node to pairs of
-    real and imaginary volts; ``tran`` with ``time`` (s) and ``nodes``, node to volts; ``fourier`` node to its harmonics.
-    Nodes inside subcircuits are named instance.node. Raises NoSolution, NetlistRefused, BudgetSpent.
+    Keys, each there if asked for: ``op`` node to volts; ``ac`` with ``frequency`` (Hz) and ``nodes``, node to
+    pairs of real and imaginary volts; ``tran`` with ``time`` (s) and ``nodes``, node to volts; ``fourier`` node
+    to its harmonics. Nodes inside subcircuits are named instance.node. Raises NoSolution, NetlistRefused,
+    BudgetSpent.
     """
     asked = deck.analyses
     system = System(deck.netlist)
@@ -49,9 +50,7 @@ def run(deck: Deck) -> dict[str, Any]:
             if 1 / hertz > asked.tran.until:
                 raise NetlistRefused(f"The .tran is shorter than one period of the {hertz:g} Hz of the .four.")
             longest = min(longest, 1 / hertz / 100)
-        moved = transient(
-            system, asked.tran.until, at_rest=asked.tran.at_rest, longest=longest, keep_from=0.0
-        )
+        moved = transient(system, asked.tran.until, at_rest=asked.tran.at_rest, longest=longest, keep_from=0.0)
         times = np.arange(asked.tran.begin, asked.tran.until * (1 + 1e-9), asked.tran.step)
         points = moved.at(times)
         result["tran"] = {
@@ -59,16 +58,14 @@ def run(deck: Deck) -> dict[str, Any]:
             "nodes": {node: points[:, system.node(node)].tolist() for node in shown},
         }
         if asked.four:
-            result["fourier"] = {
-                node: _fourier(moved, node, hertz) for hertz, nodes in asked.four for node in nodes
-            }
+            result["fourier"] = {node: _fourier(moved, node, hertz) for hertz, nodes in asked.four for node in nodes}
     if deck.passed_over:
         result["passed_over"] = list(deck.passed_over)
     return result
 
 
-def _complex(values: Array) -> list[list[float]]:
-    return np.stack([values.real, values.imag], axis=1).tolist()
+def _complex(values: ComplexArray) -> list[list[float]]:
+    return [[one.real, one.imag] for one in values.tolist()]
 
 
 def _fourier(moved: Transient, node: str, hertz: float) -> dict[str, Any]:
@@ -81,9 +78,7 @@ def _fourier(moved: Transient, node: str, hertz: float) -> dict[str, Any]:
     times = end - (1 / hertz) * (1 - np.arange(_SAMPLES) / _SAMPLES)
     samples = CubicSpline(moved.seconds, wave)(times)
     phase = 2 * np.pi * hertz * times
-    found = [
-        2 / _SAMPLES * complex(np.sum(samples * np.exp(-1j * k * phase))) for k in range(_HARMONICS + 1)
-    ]
+    found = [2 / _SAMPLES * complex(np.sum(samples * np.exp(-1j * k * phase))) for k in range(_HARMONICS + 1)]
     found[0] *= 0.5
     size = np.abs(found)
     return {

@@ -129,9 +129,7 @@ def _named(letter: str, part: Part) -> str:
     return part.name if part.name.upper().startswith(letter) else letter + part.name
 
 
-def _source(
-    writer: _Writer, name: str, part: Part, steady: Any, tone: Any, wave: devices.Wave | None
-) -> None:
+def _source(writer: _Writer, name: str, part: Part, steady: Any, tone: Any, wave: devices.Wave | None) -> None:
     line = f"{name} {' '.join(part.nodes)} DC {_n(steady)}"
     if tone:
         line += f" AC {_n(abs(tone))} {_n(np.degrees(np.angle(tone)))}"
@@ -144,16 +142,18 @@ def _source(
 
 def _wave(wave: devices.Wave) -> str:
     if isinstance(wave, devices.Sine):
-        numbers = (wave.offset, wave.amplitude, wave.hertz, wave.delay, wave.damping, np.degrees(wave.phase))
-        return f"SIN({' '.join(map(_n, numbers))})"
+        phase = np.degrees(wave.phase)
+        return _called("SIN", wave.offset, wave.amplitude, wave.hertz, wave.delay, wave.damping, phase)
     if isinstance(wave, devices.Pulse):
-        numbers = (wave.low, wave.high, wave.delay, wave.rise, wave.fall, wave.width, wave.period)
-        return f"PULSE({' '.join(map(_n, numbers))})"
+        return _called("PULSE", wave.low, wave.high, wave.delay, wave.rise, wave.fall, wave.width, wave.period)
     if isinstance(wave, devices.Exponential):
-        numbers = (wave.low, wave.high, wave.delay, wave.rise, wave.back, wave.fall)
-        return f"EXP({' '.join(map(_n, numbers))})"
+        return _called("EXP", wave.low, wave.high, wave.delay, wave.rise, wave.back, wave.fall)
     assert isinstance(wave, devices.Piecewise)
-    return f"PWL({' '.join(f'{_n(t)} {_n(v)}' for t, v in zip(wave.times, wave.values, strict=True))})"
+    return _called("PWL", *(value for pair in zip(wave.times, wave.values, strict=True) for value in pair))
+
+
+def _called(name: str, *numbers: float) -> str:
+    return f"{name}({' '.join(map(_n, numbers))})"
 
 
 def _voltage_source(writer: _Writer, part: Part, device: devices.VoltageSource) -> None:
@@ -310,7 +310,7 @@ def filament_subcircuit(k: TriodeCoefficients) -> str:
 
 
 def subcircuit(name: str, device: devices.Device, comment: str = "") -> str:
-    """A device as a subcircuit of that name, its capacitances inside, for use in any netlist. Raises NetlistRefused."""
+    """A device as a subcircuit of that name, its capacitances inside, for any netlist. Raises NetlistRefused."""
     inner = _Writer(None)
     pins = [terminal.upper() for terminal in device.terminals]
     _part(inner, Part("1", device, tuple(pins)))
@@ -383,10 +383,9 @@ def _zener(writer: _Writer, part: Part, device: devices.Zener) -> None:
     _diode(writer, part, plain)
     # Breakdown: a junction behind its resistance and the knee's voltage, backwards.
     ohm = max(device.ohm - THERMAL_VOLT / device.test_ampere, 1e-3)
-    knee = device.volt - device.test_ampere * ohm
     model = _diode_model(writer, devices.Diode(device.test_ampere, 1.0, ohm))
     writer.lines += [
-        f"V{part.name}z {cathode} {part.name}__z DC {_n(knee)}",
+        f"V{part.name}z {cathode} {part.name}__z DC {_n(device.volt)}",
         f"D{part.name}z {part.name}__z {anode} {model}",
         # The junction of the breakdown would draw its saturation current when off; the model has none.
         f"I{part.name}z {cathode} {anode} DC {_n(device.test_ampere)}",
