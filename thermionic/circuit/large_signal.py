@@ -106,10 +106,7 @@ def _driven(
         hertz = spectrum.hertz(*tones)
         slope = at.port_slopes
         several = system.variants is not None
-        tone_columns = system.b_tone if several else system.b_tone[None]
-        if several and np.ptp(np.abs(tone_columns), axis=0).any():
-            raise ValueError("variants share one test tone")
-        columns = np.hstack([system.B, tone_columns[0][:, None]])
+        columns = np.hstack([system.B, system.tone[:, None]])
         solved = respond(system, at.slopes, hertz, columns)
         reach, tone = solved[..., :-1], solved[..., -1]
         impedance = np.einsum("np,...nq->...pq", system.S, reach)

@@ -13,6 +13,7 @@ from thermionic.circuit.elimination import pattern
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint
 from thermionic.circuit.system import System
+from thermionic.circuit.variants import VariantPoints
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NetlistRefused, NoSolution
 
@@ -78,15 +79,15 @@ def _together(
 class SmallSignal:
     """(J + j w C) X = B about an operating point."""
 
-    at: OperatingPoint
+    at: OperatingPoint | VariantPoints
 
     def respond(self, hertz: Array, rhs: Array) -> ComplexArray:
         """Solve for right-hand sides ``rhs`` (size, columns) at each frequency: (frequencies, size, columns)."""
         return respond(self.at.system, self.at.slopes, hertz, rhs)
 
     def tone(self, hertz: Array) -> ComplexArray:
-        """Phasors of all unknowns for the circuit's own test tone: (frequencies, size)."""
-        return self.respond(hertz, self.at.system.b_tone[:, None])[..., 0]
+        """Phasors of all unknowns for the circuit's own test tone: (frequencies, size); variants first, if any."""
+        return self.respond(hertz, self.at.system.tone[:, None])[..., 0]
 
     def push(self, plus: str, minus: str = GROUND) -> Array:
         """The right-hand side of one ampere pushed into ``plus`` and taken from ``minus``, (size, 1)."""

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from thermionic.circuit.netlist import GROUND, Netlist, Part
-from thermionic.devices.base import EARTH, Array, ComplexArray, Device, stacked
+from thermionic.devices.base import EARTH, Array, ComplexArray, Device, stacked, variants_in
 from thermionic.errors import NetlistRefused, NoSolution
 
 # A conductance from every node to earth, as any circuit simulator has it: it settles the voltage of a node that
@@ -115,14 +115,7 @@ class System:
         self.G[..., leak, leak] += LEAK_SIEMENS
 
     def _count_variants(self) -> int | None:
-        lengths: set[int] = set()
-        for place in self.placed:
-            device = place.part.device
-            shapes = [device.conductance().shape[:-2], device.storage().shape[:-2], device.excitation().dc.shape[:-1]]
-            if device.ports:
-                i, _ = device.currents(np.zeros(len(device.ports)))
-                shapes.append(i.shape[:-1])
-            lengths |= {shape[0] for shape in shapes if shape}
+        lengths = {length for place in self.placed for length in variants_in(place.part.device)}
         if len(lengths) > 1:
             raise NetlistRefused(f"{self.netlist.title} has arrays of {sorted(lengths)} variants; all must agree.")
         return lengths.pop() if lengths else None
@@ -136,7 +129,8 @@ class System:
         changed.placed = [
             replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
-        changed.__dict__.pop("_groups", None)
+        for stale in ("_groups", "tone"):
+            changed.__dict__.pop(stale, None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
         at = np.array([place.unknowns[local] for local in inside])
         changed.G, changed.C = self.G.copy(), self.C.copy()
@@ -160,7 +154,8 @@ class System:
         changed = copy(self)
         changed.placed = placed
         changed.netlist = replace(self.netlist, parts=tuple(place.part for place in placed))
-        changed.__dict__.pop("_groups", None)
+        for stale in ("_groups", "tone"):
+            changed.__dict__.pop(stale, None)
         return changed
 
     @cached_property
@@ -217,6 +212,16 @@ class System:
                     for column, there in enumerate(at):
                         total[:, here, there] += local[:, row, column]
         return None if total is None else total[:, :-1, :-1]
+
+    @cached_property
+    def tone(self) -> Array | ComplexArray:
+        """The test tone, (size,). Raises ValueError if variants do not share it."""
+        if self.variants is None:
+            return self.b_tone
+        if np.ptp(np.abs(self.b_tone), axis=0).any():
+            raise ValueError("variants share one test tone")
+        shared: Array = self.b_tone[0]
+        return shared
 
     def node(self, name: str) -> int:
         """The index of a node's voltage among the unknowns. Raises KeyError; earth has none."""

@@ -160,7 +160,7 @@ class Stepper:
             began = operating_point(self._with_sources(present))
             present, x = present.revised(lambda place: began.system.place(place.part.name).part.device), began.x
         self.present = present
-        second, step = 0.0, min(self.longest, self.until) / 64
+        second, step = 0.0, min(self.longest, self.until) / (65536 if at_rest else 64)
         seconds, kept = ([0.0], [x]) if keep_from <= 0 else ([], [])
         following = 0
         # C dx/dt at the start of each step, which the first stage needs, and dx/dt to guess the next step from.

@@ -64,6 +64,8 @@ class Device:
     ports: ClassVar[Pairs] = ()
     # A rectifier is solved over the mains cycle where everything else is linearised around its mean.
     rectifies: ClassVar[bool] = False
+    # Arrays in it are its own matrices, not a value a variant.
+    holds_matrices: ClassVar[bool] = False
 
     @property
     def injects(self) -> Pairs:
@@ -164,6 +166,18 @@ def bounded_exp(u: Array, bend: float = 40.0) -> tuple[Array, Array]:
     low = np.minimum(u, bend)
     e = np.exp(low)
     return e * (1.0 + u - low), e
+
+
+def variants_in(thing: Any) -> set[int]:
+    """The lengths of the arrays of variants that a device holds, also within its parts."""
+    found: set[int] = set()
+    if isinstance(thing, np.ndarray):
+        found = {len(thing)} if thing.ndim else set()
+    elif isinstance(thing, tuple):
+        found = {length for one in thing for length in variants_in(one)}
+    elif is_dataclass(thing) and not getattr(thing, "holds_matrices", False):
+        found = {length for entry in fields(thing) for length in variants_in(getattr(thing, entry.name))}
+    return found
 
 
 Thing = TypeVar("Thing")

@@ -227,6 +227,7 @@ class AffinePorts(Device):
     pairs: tuple[tuple[int, int], ...]
     siemens: Array
     ampere: Array
+    holds_matrices: ClassVar = True
 
     @property
     def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
