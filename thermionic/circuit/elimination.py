@@ -20,7 +20,8 @@ from scipy.sparse import csr_matrix
 from thermionic.devices.base import Array
 
 _THRESHOLD = 1e-2  # a pivot is at least this part of the largest in its column, in every sample
-_GOOD = 1e-9  # the residual of a solution over what its terms add up to
+_GOOD = 1e-10  # the residual of a solution over what its row could add up to
+_CHUNK = 192  # matrices at a time, so that what is worked on stays in the processor's cache
 _KEPT = 64
 Numbers = NDArray[Any]
 
@@ -108,7 +109,10 @@ class Pattern:
             if self._steps is None:
                 picks = np.unique(np.linspace(0, batch - 1, 5).astype(int))
                 self._plan(values[:, picks])
-            x = self._eliminate(values.astype(kind), rhs.astype(kind))
+            pieces = [slice(first, first + _CHUNK) for first in range(0, batch, _CHUNK)]
+            x = np.concatenate(
+                [self._eliminate(values[:, one].astype(kind), rhs[:, :, one].astype(kind)) for one in pieces], axis=2
+            )
             bad = self._bad(values, x, rhs)
             if not bad.any():
                 return x
@@ -143,10 +147,9 @@ class Pattern:
         """Which of the batch do not satisfy their equations."""
         with np.errstate(all="ignore"):
             terms = values[:, None] * x[self.columns]
-            shape = terms.shape
-            flat = terms.reshape(shape[0], -1)
-            residual = (self._sum_rows @ flat).reshape(self.size, *shape[1:]) - rhs
-            scale = (self._sum_rows @ np.abs(flat)).reshape(self.size, *shape[1:]) + np.abs(rhs)
+            residual = (self._sum_rows @ terms.reshape(len(terms), -1)).reshape(rhs.shape) - rhs
+            largest = np.max(np.abs(x), axis=0)
+            scale = (self._sum_rows @ np.abs(values))[:, None] * largest + np.abs(rhs)
             wrong = ~(np.abs(residual) <= _GOOD * scale + 1e-300)
         found: NDArray[np.bool_] = wrong.any(axis=(0, 1))
         return found

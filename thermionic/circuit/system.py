@@ -10,6 +10,7 @@ from collections.abc import Callable
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,6 +44,15 @@ class _Group:
     device: Device
     ports: NDArray[np.int_]
     injects: NDArray[np.int_]
+
+
+@dataclass(frozen=True)
+class _Quick:
+    """Devices computed one by one on plain numbers, and where their currents and slopes go (flat)."""
+
+    places: list[Placed]
+    currents: NDArray[np.int_]
+    slopes: NDArray[np.int_]
 
 
 def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
@@ -85,34 +95,54 @@ class System:
             )
         self.size, self.ports = size, ports
 
-        # Row and column `size` collect what belongs to earth, and are dropped.
         self.variants = self._count_variants()
         lead = () if self.variants is None else (self.variants,)
-        g, c = np.zeros((*lead, size + 1, size + 1)), np.zeros((*lead, size + 1, size + 1))
-        drives = [place.part.device.excitation() for place in self.placed]
+        devices = [place.part.device for place in self.placed]
+        drives = [device.excitation() for device in devices]
         kind = complex if any(np.iscomplexobj(drive.tone) for drive in drives) else float
-        b_dc, b_tone = np.zeros((*lead, size + 1)), np.zeros((*lead, size + 1), dtype=kind)
-        sense, inject = np.zeros((size + 1, ports)), np.zeros((size + 1, injects))
-        for place, drive in zip(self.placed, drives, strict=True):
-            device, at = place.part.device, np.array(place.unknowns, dtype=int)
-            _add(g, at, device.conductance())
-            _add(c, at, device.storage())
-            for local, where in enumerate(at):
-                b_dc[..., where] += drive.dc[..., local]
-                b_tone[..., where] += drive.tone[..., local]
-            ended = np.append(at, -1)  # EARTH among the local unknowns is the last, and is earth
+        self.G = self._matrix([device.conductance() for device in devices], lead)
+        self.C = self._matrix([device.storage() for device in devices], lead)
+        self.b_dc = self._vector([drive.dc for drive in drives], lead, float)
+        self.b_tone = self._vector([drive.tone for drive in drives], lead, kind)
+        self.S = np.zeros((size, ports))
+        self.B = np.zeros((size, injects))
+        for place, device in zip(self.placed, devices, strict=True):
             for matrix, first, pairs in (
-                (sense, place.ports.start, device.ports),
-                (inject, place.injects.start, device.injects),
+                (self.S, place.ports.start, device.ports),
+                (self.B, place.injects.start, device.injects),
             ):
                 for port, (plus, minus) in enumerate(pairs, start=first):
-                    matrix[ended[plus], port] += 1.0
-                    matrix[ended[minus], port] -= 1.0
-        self.G, self.C = g[..., :-1, :-1], c[..., :-1, :-1]
-        self.S, self.B = sense[:-1], inject[:-1]
-        self.b_dc, self.b_tone = b_dc[..., :-1], b_tone[..., :-1]
+                    for end, sign in ((plus, 1.0), (minus, -1.0)):
+                        at = place.unknowns[end] if end >= 0 else EARTH
+                        if at >= 0:
+                            matrix[at, port] += sign
         leak = np.arange(len(self.nodes))
         self.G[..., leak, leak] += LEAK_SIEMENS
+
+    def _matrix(self, locals_: list[Array], lead: tuple[int, ...]) -> Array:
+        """The devices' local matrices added up at their unknowns. Those of earth go to a last row, dropped."""
+        wide = self.size + 1
+        if lead:
+            total = np.zeros((*lead, wide, wide))
+            for place, local in zip(self.placed, locals_, strict=True):
+                _add(total, np.array(place.unknowns, dtype=int), local)
+            return total[..., :-1, :-1]
+        at = np.concatenate(
+            [
+                (np.array(place.unknowns)[:, None] % wide * wide + np.array(place.unknowns) % wide).ravel()
+                for place in self.placed
+            ]
+        )
+        values = np.concatenate([local.ravel() for local in locals_])
+        return np.bincount(at, values, wide * wide).reshape(wide, wide)[:-1, :-1]
+
+    def _vector(self, locals_: list[Any], lead: tuple[int, ...], kind: type) -> Any:
+        total = np.zeros((*lead, self.size + 1), dtype=kind)
+        for place, local in zip(self.placed, locals_, strict=True):
+            if local.any():
+                for value, where in zip(np.moveaxis(local, -1, 0), place.unknowns, strict=True):
+                    total[..., where] += value
+        return total[..., :-1]
 
     def _count_variants(self) -> int | None:
         lengths = {length for place in self.placed for length in variants_in(place.part.device)}
@@ -129,7 +159,7 @@ class System:
         changed.placed = [
             replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
-        for stale in ("_groups", "tone"):
+        for stale in ("_groups", "_quick", "tone"):
             changed.__dict__.pop(stale, None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
         at = np.array([place.unknowns[local] for local in inside])
@@ -154,7 +184,7 @@ class System:
         changed = copy(self)
         changed.placed = placed
         changed.netlist = replace(self.netlist, parts=tuple(place.part for place in placed))
-        for stale in ("_groups", "tone"):
+        for stale in ("_groups", "_quick", "tone"):
             changed.__dict__.pop(stale, None)
         return changed
 
@@ -177,6 +207,29 @@ class System:
             groups.append(_Group(device, ports, injects))
         return groups, alone
 
+    @cached_property
+    def _quick(self) -> tuple[_Quick, list[_Group], list[Placed]]:
+        """The devices that have a quicker way for one circuit at one instant, and the rest as ``_groups`` has them."""
+        quick = [
+            place
+            for place in self.placed
+            if place.part.device.ports and place.part.device.plain_currents([1.0] * len(place.part.device.ports))
+        ]
+        own = {place.ports.start for place in quick}
+        groups, alone = self._groups
+        currents = [at for place in quick for at in range(place.injects.start, place.injects.stop)]
+        slopes = [
+            row * self.ports + column
+            for place in quick
+            for row in range(place.injects.start, place.injects.stop)
+            for column in range(place.ports.start, place.ports.stop)
+        ]
+        return (
+            _Quick(quick, np.array(currents, dtype=int), np.array(slopes, dtype=int)),
+            [group for group in groups if int(group.ports[0, 0]) not in own],
+            [place for place in alone if place.ports.start not in own],
+        )
+
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
         """All injected currents and their Jacobian: (..., injects) and (..., injects, ports) from v (..., ports).
 
@@ -185,6 +238,19 @@ class System:
         i = np.zeros((*v.shape[:-1], self.B.shape[1]))
         g = np.zeros((*i.shape, self.ports))
         groups, alone = self._groups
+        if v.ndim == 1 and self.variants is None:
+            quick, groups, alone = self._quick
+            numbers = v.tolist()
+            flowing: list[float] = []
+            slopes_at: list[float] = []
+            for place in quick.places:
+                found = place.part.device.plain_currents(numbers[place.ports])
+                assert found is not None
+                flowing += found[0]
+                for row in found[1]:
+                    slopes_at += row
+            i[quick.currents] = flowing
+            g.ravel()[quick.slopes] = slopes_at
         for group in groups:
             own, slopes = group.device.currents(v[..., group.ports], np.asarray(phase)[..., None])
             i[..., group.injects] = own
@@ -193,6 +259,14 @@ class System:
             own, slopes = place.part.device.currents(v[..., place.ports], phase)
             i[..., place.injects], g[..., place.injects, place.ports] = own, slopes
         return i, g
+
+    @cached_property
+    def coupled(self) -> Array:
+        """1 where an injected current can depend on a sensed voltage: within a device; (injects, ports)."""
+        own = np.zeros((self.B.shape[1], self.ports))
+        for place in self.placed:
+            own[place.injects, place.ports] = 1.0
+        return own
 
     def jacobian(self, g: Array) -> Array:
         """G + B g S^T, (..., size, size)."""

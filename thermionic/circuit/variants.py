@@ -96,7 +96,7 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
             nominal = operating_point(System(one_of(system.netlist, 0))).x
         count = system.variants
         filled = np.any(system.G.reshape(-1, system.size, system.size) != 0, axis=0)
-        filled |= (np.abs(system.B) @ np.ones((system.B.shape[1], system.ports)) @ np.abs(system.S.T)) > 0
+        filled |= (np.abs(system.B) @ system.coupled @ np.abs(system.S.T)) > 0
         shape = pattern(filled)
         spread = incidence(shape, system.B, system.S)
         linear = np.ascontiguousarray(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import CHARGE, Array, Device, Noise, Value, between, logistic, softplus
-from thermionic.devices.triode import TriodeCoefficients, Warmup, cathode_noise, grid_current
+from thermionic.devices.base import CHARGE, Array, Arrays, Device, Noise, Plain, Value, between
+from thermionic.devices.triode import TriodeCoefficients, Warmup, cathode_noise, grid_current, space_current
 
 
 @dataclass(frozen=True)
@@ -77,40 +78,20 @@ class Pentode(Device):
         )
 
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        k = self.coefficients
-        vg, vs, va = v[..., 0], v[..., 1], v[..., 2]
-        ik, ik_vg, ik_vs, ik_va = _cathode_current(k, vg, vs, va)
-
-        positive = np.maximum(va, 1e-9)
-        line = k.knee_perveance * positive**1.5
-        part, part_vs, part_va = _anode_part(k, vs, va)
-        plain = part * ik
-        ratio = plain / line
-        # Far below the knee the ratio is huge: work with the smaller of ratio and its inverse.
-        small = np.minimum(ratio, 1.0 / np.maximum(ratio, 1e-300)) ** k.knee_sharpness
-        above = ratio <= 1.0
-        root = (1.0 + small) ** (-1.0 / k.knee_sharpness)
-        ia = np.where(above, plain, line) * root
-        # d ln ia / d ln plain = 1 / (1 + ratio^n), and the rest is the line's.
-        by_plain = np.where(above, 1.0 / (1.0 + small), small / (1.0 + small))
-        per_plain = by_plain * ia / np.maximum(plain, 1e-100)
-        own = np.where(va > 0, (1.0 - by_plain) * ia * 1.5 / positive, 0.0)
-        ia = np.where(va > 0, ia, 0.0)
-        per_plain = np.where(va > 0, per_plain, 0.0)
-        per_ik = per_plain * part
-        ig, ig_vg = grid_current(k.space, vg)
-
-        i, g = np.empty((*ik.shape, 3)), np.zeros((*ik.shape, 3, 3))
-        i[..., 0], i[..., 1], i[..., 2] = ig, ik - ia, ia
-        g[..., 0, 0] = ig_vg
-        for column, slope in enumerate((ik_vg, ik_vs, ik_va)):
-            g[..., 2, column] = per_ik * slope
-            g[..., 1, column] = (1.0 - per_ik) * slope
-        for column, slope in ((1, per_plain * ik * part_vs), (2, per_plain * ik * part_va + own)):
-            g[..., 2, column] += slope
-            g[..., 1, column] -= slope
+        i_parts, g_parts = _currents(self.coefficients, v[..., 0], v[..., 1], v[..., 2], Arrays)
+        shape = np.broadcast_shapes(*(np.shape(part) for part in i_parts))
+        i, g = np.empty((*shape, 3)), np.empty((*shape, 3, 3))
+        for row in range(3):
+            i[..., row] = i_parts[row]
+            for column in range(3):
+                g[..., row, column] = g_parts[row][column]
         scale = np.asarray(self.scale)
         return i * scale[..., None], g * scale[..., None, None]
+
+    def plain_currents(self, v: Sequence[float]) -> tuple[Sequence[float], Sequence[Sequence[float]]]:
+        i, g = _currents(self.coefficients, v[0], v[1], v[2], Plain)
+        s = self.scale
+        return [s * one for one in i], [[s * one for one in row] for row in g]
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i, g = self.currents(self.sensed(local))
@@ -127,30 +108,45 @@ class Pentode(Device):
         return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())
 
 
-def _cathode_current(k: PentodeCoefficients, vg: Array, vs: Array, va: Array) -> tuple[Array, Array, Array, Array]:
-    """The whole cathode current and its derivatives by grid, screen and anode voltage."""
-    share = 1.0 / (1.0 + 1.0 / np.asarray(k.shield))
-    positive = va > 0
-    ve = share * (vs + np.where(positive, va, 0.0) / k.shield)
-    space = k.space
-    up = np.maximum(ve, 0.0)
-    root = np.sqrt(space.kvb + up**2)
-    u = space.kp * (1.0 / space.mu + vg / root)
-    soft, slope = softplus(u), logistic(u)
-    e1 = up * soft / space.kp
-    i = 2.0 / space.kg1 * e1**space.ex
-    by_e1 = space.ex * i / np.maximum(e1, 1e-100)
-    by_ve = by_e1 * np.where(ve > 0, soft / space.kp - slope * vg * up**2 / root**3, 0.0)
-    return i, by_e1 * up * slope / root, by_ve * share, by_ve * np.where(positive, share / k.shield, 0.0)
+def _currents(k: PentodeCoefficients, vg: Any, vs: Any, va: Any, m: Any) -> tuple[Any, Any]:
+    """Grid, screen and anode current, and the derivatives of each by grid, screen and anode voltage."""
+    up = va > 0
+    positive = m.maximum(va, 0.0)
+    # The cathode current, by the equivalent voltage of screen and anode.
+    share = 1.0 / (1.0 + 1.0 / k.shield)
+    ik, ik_vg, by_ve = space_current(k.space, vg, share * (vs + positive / k.shield), m)
+    ik_vs, ik_va = by_ve * share, m.where(up, by_ve * share / k.shield, 0.0)
 
-
-def _anode_part(k: PentodeCoefficients, vs: Array, va: Array) -> tuple[Array, Array, Array]:
-    """The anode's part of the cathode current above the knee, and its derivatives by screen and anode voltage."""
-    ratio = np.asarray(k.screen_share) / (1.0 - np.asarray(k.screen_share))
-    screen, anode = np.maximum(vs, 1e-3), np.maximum(va, 0.0)
-    mixed = anode + 0.1 * screen
-    r = ratio * (1.1 * screen / mixed) ** k.screen_slope
+    # The anode's part of it above the knee.
+    screen = m.maximum(vs, 1e-3)
+    mixed = positive + 0.1 * screen
+    r = k.screen_share / (1.0 - k.screen_share) * (1.1 * screen / mixed) ** k.screen_slope
     part = 1.0 / (1.0 + r)
-    by = -r * k.screen_slope * part**2
-    by_vs = np.where(vs > 1e-3, by * (1.0 / screen - 0.1 / mixed), 0.0)
-    return part, by_vs, np.where(va > 0, -by / mixed, 0.0)
+    by = -r * k.screen_slope * part * part
+    part_vs = m.where(vs > 1e-3, by * (1.0 / screen - 0.1 / mixed), 0.0)
+    part_va = m.where(up, -by / mixed, 0.0)
+
+    # The knee. Far below it the ratio is huge: work with the smaller of the ratio and its inverse.
+    volt = m.maximum(va, 1e-9)
+    line = k.knee_perveance * volt * m.sqrt(volt)
+    plain = part * ik
+    ratio = plain / line
+    small = m.minimum(ratio, 1.0 / m.maximum(ratio, 1e-300)) ** k.knee_sharpness
+    above = ratio <= 1.0
+    ia = m.where(up, m.where(above, plain, line) * (1.0 + small) ** (-1.0 / k.knee_sharpness), 0.0)
+    # d ln ia / d ln plain = 1 / (1 + ratio^n), and the rest is the line's.
+    by_plain = m.where(above, 1.0, small) / (1.0 + small)
+    per_plain = by_plain * ia / m.maximum(plain, 1e-100)
+    own = (1.0 - by_plain) * ia * 1.5 / volt
+
+    ia_vg = per_plain * part * ik_vg
+    ia_vs = per_plain * (part * ik_vs + ik * part_vs)
+    ia_va = per_plain * (part * ik_va + ik * part_va) + own
+    ig, ig_vg = grid_current(k.space, vg, m)
+    zero = 0.0 * ig
+    slopes = (
+        (ig_vg, zero, zero),
+        (ik_vg - ia_vg, ik_vs - ia_vs, ik_va - ia_va),
+        (ia_vg, ia_vs, ia_va),
+    )
+    return (ig, ik - ia, ia), slopes

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -12,12 +13,12 @@ from thermionic.devices.base import (
     CHARGE,
     KELVIN,
     Array,
+    Arrays,
     Device,
     Noise,
+    Plain,
     Value,
     between,
-    logistic,
-    softplus,
 )
 
 # The cathode's temperature over room temperature, and the share of it that the space charge lets through as noise
@@ -64,25 +65,25 @@ class Warmup:
         return float(1.0 / (1.0 + (self.second / max(second, 1e-9)) ** (4.0 / self.rise)))
 
 
-def grid_current(k: TriodeCoefficients, vg: Array) -> tuple[Array, Array]:
-    """Dempwolf, Holters and Zölzer's grid current and its derivative; see Triode."""
-    w = softplus(k.grid_c * vg) / k.grid_c
+def grid_current(k: TriodeCoefficients, vg: Any, m: Any = Arrays) -> tuple[Any, Any]:
+    """Dempwolf, Holters and Zölzer's grid current and its derivative; see Triode. ``m`` is Arrays or Plain."""
+    soft, slope = m.softplus(k.grid_c * vg)
+    w = soft / k.grid_c
     ig = k.grid_g * w**k.grid_xi
-    return ig, k.grid_xi * ig / np.maximum(w, 1e-100) * logistic(k.grid_c * vg)
+    return ig, k.grid_xi * ig / m.maximum(w, 1e-100) * slope
 
 
-def space_current(k: TriodeCoefficients, vg: Array, va: Array) -> tuple[Array, Array, Array]:
-    """Koren's current and its derivatives by vg and va, A and S; see Triode."""
-    positive = np.maximum(va, 0.0)
-    root = np.sqrt(k.kvb + positive**2)
-    u = k.kp * (1.0 / k.mu + vg / root)
-    soft, slope = softplus(u), logistic(u)
+def space_current(k: TriodeCoefficients, vg: Any, va: Any, m: Any = Arrays) -> tuple[Any, Any, Any]:
+    """Koren's current and its derivatives by vg and va, A and S; see Triode. ``m`` is Arrays or Plain."""
+    positive = m.maximum(va, 0.0)
+    square = k.kvb + positive * positive
+    root = m.sqrt(square)
+    soft, slope = m.softplus(k.kp * (1.0 / k.mu + vg / root))
     e1 = positive * soft / k.kp
-    e1_vg = positive * slope / root
-    e1_va = np.where(va > 0, soft / k.kp - slope * vg * positive**2 / root**3, 0.0)
+    e1_va = m.where(va > 0, soft / k.kp - slope * vg * positive * positive / (square * root), 0.0)
     i = 2.0 / k.kg1 * e1**k.ex
-    by_e1 = k.ex * i / np.maximum(e1, 1e-100)
-    return i, by_e1 * e1_vg, by_e1 * e1_va
+    by_e1 = k.ex * i / m.maximum(e1, 1e-100)
+    return i, by_e1 * positive * slope / root, by_e1 * e1_va
 
 
 def cathode_noise(plus: int, minus: int, gm: Value, sharing: Value = 0.0) -> tuple[Noise, ...]:
@@ -144,6 +145,12 @@ class Triode(Device):
         g[..., 1, 0] = self.scale * ia_vg
         g[..., 1, 1] = self.scale * ia_va
         return i, g
+
+    def plain_currents(self, v: Sequence[float]) -> tuple[Sequence[float], Sequence[Sequence[float]]]:
+        ia, ia_vg, ia_va = space_current(self.coefficients, v[0], v[1], Plain)
+        ig, ig_vg = grid_current(self.coefficients, v[0], Plain)
+        s = self.scale
+        return (s * ig, s * ia), ((s * ig_vg, 0.0), (s * ia_vg, s * ia_va))
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i, g = self.currents(self.sensed(local))
