@@ -51,6 +51,7 @@ INSTALLED_APPS = [
     "csp",
     "bold_anode.frame",
     "bold_anode.accounts",
+    "bold_anode.tubes",
     "bold_anode.amps",
     "bold_anode.brief",
     "bold_anode.chain",

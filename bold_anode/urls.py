@@ -7,6 +7,7 @@ from bold_anode.amps import views
 urlpatterns = [
     path("", views.workshop, name="workshop"),
     path("", include("bold_anode.accounts.urls")),
+    path("", include("bold_anode.tubes.urls")),
     path("", include("bold_anode.chain.urls")),
     path("", include("bold_anode.powerup.urls")),
     path("amps/new/", views.new, name="new"),

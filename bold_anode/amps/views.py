@@ -15,6 +15,7 @@ from bold_anode.amps.models import Project
 from bold_anode.amps.rooms import draw_room, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.strip import strip
+from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
 from thermionic.design import Design
 from thermionic.errors import DesignRefused, ThermionicError
@@ -126,12 +127,25 @@ def change(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
         project = operations.change_design(
             request.user,
             project_id,
-            lambda design: _changed(design, request.POST),
+            lambda design: _changed(_with_own_tube(request, design), request.POST),
             int(seen) if seen.isdigit() else None,
         )
     except ThermionicError as reason:
         return refusal(request, reason)
     return _redrawn(request, project, slug)
+
+
+def _with_own_tube(request: HttpRequest, design: Design) -> Design:
+    """The design with the tube that the form chooses brought along, if that is one of the user's own."""
+    if request.POST.get("path", "").endswith("/tube"):
+        own = (
+            OwnTube.objects.triodes_of(request.user)
+            .filter(name__iexact=request.POST.get("value", "").strip())
+            .first()
+        )
+        if own:
+            return documents.with_own_tube(design, own.triode)
+    return design
 
 
 def _changed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-untyped-def]

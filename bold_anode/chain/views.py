@@ -15,6 +15,7 @@ from bold_anode.chain.diagram import plot
 from bold_anode.chain.drawing import amplifier_drawing, supply_drawing
 from bold_anode.chain.figures import amplifier_figures, stage_figures
 from bold_anode.chain.labels import LABELS, OPTIONAL
+from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
 from thermionic import tubes
 from thermionic.blocks import anode_diagram
@@ -72,7 +73,7 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
     except KeyError:
         state, designator = None, ""
     rows = [
-        {"path": f.path, "label": _label(f), "text": f.text, "choices": _choices(design, f.path)}
+        {"path": f.path, "label": _label(f), "text": f.text, "choices": _choices(request.user, design, f.path)}
         for f in fields
     ]  # fmt: skip
     optional = documents.optional_parts(design)
@@ -95,7 +96,8 @@ def _label(field: documents.Field) -> str:
     return f"{name}, {field.quantity.unit}" if field.quantity and field.quantity.value.infix else name
 
 
-def _choices(design: Design, path: str) -> tuple[str, ...]:
+def _choices(user: Any, design: Design, path: str) -> tuple[str, ...]:
     if path.endswith("/tube"):
-        return tuple(tubes.types_with("triode"))
+        own = [one.name for one in design.own_tubes] + [tube.name for tube in OwnTube.objects.triodes_of(user)]
+        return (*dict.fromkeys(own), *tubes.types_with("triode"))
     return documents.choices(design, path)

@@ -43,7 +43,10 @@ THREE_ENDED = st.sampled_from(
 
 @st.composite
 def circuits(draw):
-    rows = [("VB", d.VoltageSource(draw(st.floats(1, 300))), ("supply", "0")), ("R0", d.Resistor(1e3), ("supply", "a"))]
+    rows = [
+        ("VB", d.VoltageSource(draw(st.floats(1, 300))), ("supply", "0")),
+        ("R0", d.Resistor(1e3), ("supply", "a")),
+    ]
     for k in range(draw(st.integers(2, 5))):
         ends = draw(st.lists(st.sampled_from(NODES), min_size=2, max_size=2, unique=True))
         rows.append((f"P{k}", draw(TWO_ENDED), tuple(ends)))
@@ -198,7 +201,9 @@ def test_energy_in_a_transient_goes_from_the_capacitor_into_the_resistor(ohm, fa
     current = moved.x[:, moved.system.branch("L1")]
     stored = 0.5 * farad * moved.voltage("a") ** 2 + 0.5 * henry * current**2
     assert stored[0] == pytest.approx(0.5 * farad * volt**2, rel=1e-3)
-    heat = np.concatenate([[0.0], np.cumsum(np.diff(moved.seconds) * ohm * 0.5 * (current[1:] ** 2 + current[:-1] ** 2))])
+    heat = np.concatenate(
+        [[0.0], np.cumsum(np.diff(moved.seconds) * ohm * 0.5 * (current[1:] ** 2 + current[:-1] ** 2))]
+    )
     np.testing.assert_allclose(stored + heat, stored[0], rtol=0.01)
 
 
@@ -290,9 +295,7 @@ def test_clipping_is_found_where_distortion_crosses():
 
 def test_a_measured_loudspeaker_loads_as_its_table_says():
     table = d.MeasuredLoudspeaker((20.0, 45.0, 200.0, 20e3), (7.0, 30.0, 6.5, 25.0), (0.6, 0.0, -0.2, 0.9))
-    netlist = make(
-        ("VIN", d.VoltageSource(0.0, 1.0), "in 0"), ("RS", d.Resistor(4.0), "in o"), ("LS1", table, "o 0")
-    )
+    netlist = make(("VIN", d.VoltageSource(0.0, 1.0), "in 0"), ("RS", d.Resistor(4.0), "in o"), ("LS1", table, "o 0"))
     system = System(netlist)
     point = operating_point(system)
     hertz = np.array([20.0, 45.0, 110.0, 5e3, 20e3, 30e3, 40e3])

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
-from thermionic import devices, tubes
+from thermionic import devices
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.design import document as doc
 from thermionic.design.document import Design
@@ -37,7 +37,7 @@ class Compiled:
         netlist = self.netlist
         for stage in self.design.stages:
             name = self.by_path[f"chain/{stage.id}"]
-            netlist = netlist.with_device(name, tubes.get(stage.tube).triode(warming=True))
+            netlist = netlist.with_device(name, self.design.tube(stage.tube).triode(warming=True))
         return replace(self, netlist=netlist)
 
     def designator(self, path: str) -> str:
@@ -139,7 +139,7 @@ def _feed(build: _Build, stage: doc.TriodeStage | doc.TriodeOutput) -> str:
 def _tube(build: _Build, stage: doc.TriodeStage | doc.TriodeOutput, grid: str, cathode: str) -> str:
     """The tube itself. Returns its anode's node."""
     anode = f"{stage.id}_anode"
-    build.add("V", tubes.get(stage.tube).triode(), anode, grid, cathode, path=f"chain/{stage.id}")
+    build.add("V", build.design.tube(stage.tube).triode(), anode, grid, cathode, path=f"chain/{stage.id}")
     return anode
 
 

@@ -7,7 +7,6 @@ from functools import lru_cache
 
 import numpy as np
 
-from thermionic import tubes
 from thermionic.blocks.amplifier import REFERENCE_HERTZ, SolvedAmplifier
 from thermionic.circuit.harmonic_balance import waveform
 from thermionic.devices import Triode
@@ -83,7 +82,7 @@ def stage_numbers(amplifier: SolvedAmplifier, stage_id: str) -> StageNumbers:
         bias_volt=amplifier.voltage(grid) - amplifier.voltage(cathode),
         anode_ampere=state.current,
         dissipation_watt=state.dissipation,
-        dissipation_limit_watt=tubes.get(stage.tube).limits.anode_w,
+        dissipation_limit_watt=amplifier.design.tube(stage.tube).limits.anode_w,
         gain=amplifier.gain(anode, source),
         output_ohm=abs(amplifier.small_signal.impedance(anode, REFERENCE_HERTZ)),
         low_hertz=response.corner(REFERENCE_HERTZ, upwards=False),
@@ -112,7 +111,7 @@ def anode_diagram(amplifier: SolvedAmplifier, stage_id: str) -> AnodeDiagram:
     """
     triode, (anode, grid, cathode), port = _tube(amplifier, stage_id)
     stage = next(stage for stage in amplifier.design.stages if stage.id == stage_id)
-    limits = tubes.get(stage.tube).limits
+    limits = amplifier.design.tube(stage.tube).limits
     volt = amplifier.voltage(anode) - amplifier.voltage(cathode)
     ampere = amplifier.part(f"chain/{stage_id}").current
     dc, ac = (_load(amplifier, port, hertz) for hertz in (0.0, REFERENCE_HERTZ))

@@ -209,7 +209,7 @@ class System:
 
     @cached_property
     def _quick(self) -> tuple[_Quick, list[_Group], list[Placed]]:
-        """The devices that have a quicker way for one circuit at one instant, and the rest as ``_groups`` has them."""
+        """The devices with a quicker way for one circuit at one instant, and the rest as ``_groups`` has them."""
         quick = [
             place
             for place in self.placed

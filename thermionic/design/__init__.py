@@ -10,6 +10,7 @@ from thermionic.design.document import (
     Input,
     Loudspeaker,
     OutputTransformer,
+    OwnTriode,
     Resistor,
     TriodeOutput,
     TriodeStage,
@@ -25,8 +26,9 @@ from thermionic.design.editing import (
     full_up,
     optional_parts,
     step_field,
+    with_own_tube,
 )
-from thermionic.design.reading import dump, load, schema
+from thermionic.design.reading import dump, load, schema, triode_from_fit
 
 __all__ = [
     "Block",
@@ -39,6 +41,7 @@ __all__ = [
     "Input",
     "Loudspeaker",
     "OutputTransformer",
+    "OwnTriode",
     "Resistor",
     "TriodeOutput",
     "TriodeStage",
@@ -54,4 +57,6 @@ __all__ = [
     "optional_parts",
     "schema",
     "step_field",
+    "triode_from_fit",
+    "with_own_tube",
 ]

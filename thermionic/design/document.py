@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Annotated, Any, Literal, Union
 
 from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, GetJsonSchemaHandler, model_validator
 from pydantic_core import core_schema
 
+from thermionic.devices import TriodeCoefficients
+from thermionic.tubes import Limits, TubeType, Unit, get, library_names
 from thermionic.values import Quantity, check, parse
 
 
@@ -52,6 +54,9 @@ Id = Annotated[str, Field(pattern=r"^[a-z][a-z0-9]*(_[a-z0-9]+)*$", max_length=4
 # What a stage's own nodes end in.
 STAGE_NODES = ("in", "grid", "anode", "cathode", "ht")
 Name = Annotated[str, Field(min_length=1, max_length=120)]
+TubeName = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9 ./-]*$", max_length=40)]
+_CAPACITANCES = ("grid_anode_f", "grid_cathode_f", "anode_cathode_f")
+_OWN_CATHODE_A = 0.1  # not measured: far above what the anode's rating lets it carry
 
 
 class _Model(BaseModel):
@@ -206,6 +211,41 @@ class HTSupply(_Model):
     sections: Annotated[tuple[HTSection, ...], Field(min_length=1, max_length=8)]
 
 
+class OwnTriode(_Model):
+    """A triode type of the builder's own, fitted to points that they measured; it travels with the design.
+
+    The coefficients are those of thermionic.devices.TriodeCoefficients. ``points`` is how many it was fitted to and
+    ``rms_error`` the root mean square of their errors in anode current, as a fraction.
+    """
+
+    name: TubeName
+    coefficients: dict[str, float]
+    anode_volt: Volts
+    anode_watt: Watts
+    points: Annotated[int, Field(ge=1, le=100_000)] = 1
+    rms_error: Annotated[float, Field(ge=0.0, le=100.0)] = 0.0
+
+    @model_validator(mode="after")
+    def _usable(self) -> OwnTriode:
+        known = {entry.name for entry in fields(TriodeCoefficients)}
+        if set(self.coefficients) != known:
+            raise ValueError(f"{self.name} needs the coefficients {', '.join(sorted(known))}.")
+        if not all(1e-12 < value < 1e12 for value in self.coefficients.values()):
+            raise ValueError(f"A coefficient of {self.name} is out of all reason.")
+        if self.name.upper() in library_names():
+            raise ValueError(f"{self.name} is a type of the library; call your own otherwise.")
+        return self
+
+    @property
+    def type(self) -> TubeType:
+        """It as the library has its types. Its capacitances are not measured and taken as a small triode's."""
+        limits = Limits(self.anode_volt, self.anode_watt, _OWN_CATHODE_A, 0.5e6, 1e6, 90.0,
+                        unsure=("cathode_a", "grid_leak_fixed_bias_ohm", "grid_leak_cathode_bias_ohm"))  # fmt: skip
+        unit = Unit("triode", "triode", 1, TriodeCoefficients(**self.coefficients), limits,
+                    capacitances=dict.fromkeys(_CAPACITANCES, 2e-12))  # fmt: skip
+        return TubeType(self.name, (), "of your own, as measured", "", {}, None, None, (unit,))
+
+
 class Design(_Model):
     """One amplifier. ``channels`` identical channels share the HT supply."""
 
@@ -217,6 +257,7 @@ class Design(_Model):
     brief: Brief = Brief()
     chain: Annotated[tuple[Block, ...], Field(min_length=4, max_length=12)]
     supply: HTSupply
+    own_tubes: Annotated[tuple[OwnTriode, ...], Field(max_length=24)] = ()
 
     @model_validator(mode="after")
     def _hangs_together(self) -> Design:
@@ -248,6 +289,13 @@ class Design(_Model):
                     f"there is {', '.join(sections)}."
                 )
         return self
+
+    def tube(self, name: str) -> TubeType:
+        """The triode type that a stage names: one of the design's own, else the library's. Raises UnknownTube."""
+        for own in self.own_tubes:
+            if own.name.upper() == name.strip().upper():
+                return own.type
+        return get(name, "triode")
 
     def block(self, block_id: str) -> Block:
         """The block of that id. Raises KeyError."""

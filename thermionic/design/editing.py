@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 from pydantic import BaseModel
 
 from thermionic import values
-from thermionic.design.document import Design, Measured, VolumeControl
+from thermionic.design.document import Design, Measured, OwnTriode, VolumeControl
 from thermionic.design.reading import dump, validate
 from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.values import Quantity, Series
@@ -98,6 +98,12 @@ def changed(design: Design, path: str, typed: str | float) -> Design:
     *way, last = path.split("/")
     _walk(raw, way)[last] = value
     return validate(raw)
+
+
+def with_own_tube(design: Design, own: OwnTriode) -> Design:
+    """The design with a tube type of the builder's own in it; it takes the place of one of the same name."""
+    kept = tuple(tube for tube in design.own_tubes if tube.name.upper() != own.name.upper())
+    return validate(dump(design.model_copy(update={"own_tubes": (*kept, own)})))
 
 
 # What is put in where an optional part is first fitted.

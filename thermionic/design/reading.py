@@ -7,9 +7,9 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from thermionic import tubes
-from thermionic.design.document import Design
+from thermionic.design.document import Design, OwnTriode
 from thermionic.errors import DesignRefused, UnknownTube
+from thermionic.tubes import Fit
 
 MOST_BYTES = 1_000_000
 
@@ -56,7 +56,7 @@ def validate(raw: Any) -> Design:
         name = getattr(stage, "tube", None)
         if name is not None:
             try:
-                tubes.get(name, "triode")
+                design.tube(name)
             except UnknownTube as fault:
                 raise DesignRefused(f"chain, {stage.id} (block {place + 1}), tube: {fault}") from None
     return design
@@ -116,7 +116,26 @@ def _reason(error: Any) -> str:
 
 def dump(design: Design) -> dict[str, Any]:
     """The design as plain data, ready for JSON; ``validate`` gives the same design back."""
-    return design.model_dump(mode="json")
+    raw = design.model_dump(mode="json")
+    if not raw["own_tubes"]:
+        del raw["own_tubes"]  # most designs have none, and their files need not say so
+    return raw
+
+
+def triode_from_fit(name: str, fitted: Fit, anode_volt: str, anode_watt: str) -> OwnTriode:
+    """A fit as a type of the builder's own, with its two ratings as typed. Raises DesignRefused."""
+    raw = {
+        "name": name.strip(),
+        "coefficients": fitted.as_dict()["coefficients"],
+        "anode_volt": anode_volt,
+        "anode_watt": anode_watt,
+        "points": len(fitted.residuals),
+        "rms_error": fitted.rms,
+    }
+    try:
+        return OwnTriode.model_validate(raw)
+    except ValidationError as fault:
+        raise DesignRefused(" ".join(_sentences(fault, raw))) from None
 
 
 def schema() -> dict[str, Any]:

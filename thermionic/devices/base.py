@@ -168,8 +168,8 @@ class Arrays:
 
 
 class Plain:
-    """The same on plain numbers. A circuit with ten tubes spends most of its time on the overhead of tiny arrays, which
-    this avoids; the equation itself is written once, over either."""
+    """The same on plain numbers. A circuit with ten tubes spends most of its time on the overhead of tiny arrays,
+    which this avoids; the equation itself is written once, over either."""
 
     maximum, minimum, sqrt = max, min, math.sqrt
 

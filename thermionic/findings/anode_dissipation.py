@@ -2,7 +2,6 @@
 
 from collections.abc import Iterable
 
-from thermionic import tubes
 from thermionic.blocks import SolvedAmplifier
 from thermionic.findings.base import Finding, Rule, Severity, preferred_cure, steps_up
 from thermionic.values import Series, step
@@ -18,7 +17,7 @@ class AnodeDissipation(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for stage in amplifier.design.stages:
             path = f"chain/{stage.id}"
-            limit = tubes.get(stage.tube).limits.anode_w
+            limit = amplifier.design.tube(stage.tube).limits.anode_w
             heat = amplifier.part(path).dissipation
             if heat <= limit:
                 continue

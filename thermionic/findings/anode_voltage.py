@@ -2,7 +2,6 @@
 
 from collections.abc import Iterable
 
-from thermionic import tubes
 from thermionic.blocks import SolvedAmplifier
 from thermionic.findings.base import Finding, Rule, Severity
 
@@ -17,7 +16,7 @@ class AnodeVoltage(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for stage in amplifier.design.stages:
             path = f"chain/{stage.id}"
-            limit = tubes.get(stage.tube).limits.anode_v
+            limit = amplifier.design.tube(stage.tube).limits.anode_v
             volts = amplifier.part(path).voltage
             if volts > limit:
                 yield Finding(

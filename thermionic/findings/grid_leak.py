@@ -4,7 +4,6 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from thermionic import tubes
 from thermionic.blocks import SolvedAmplifier
 from thermionic.findings.base import Cure, Finding, Rule, Severity
 from thermionic.values import Quantity, Series, display, nearest, step, written
@@ -22,7 +21,7 @@ class GridLeak(Rule):
         for stage in amplifier.design.stages:
             path = f"chain/{stage.id}"
             designator = amplifier.compiled.designator(path)
-            limits = tubes.get(stage.tube).limits
+            limits = amplifier.design.tube(stage.tube).limits
             limit = limits.grid_leak_cathode_bias_ohm
             push = np.zeros(system.size)
             grid = system.node(amplifier.netlist[designator].nodes[1])

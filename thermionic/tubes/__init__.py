@@ -1,7 +1,7 @@
 """The tube library: one readable data file a type under ``data/``, and the fits that made its coefficients."""
 
 from thermionic.tubes.fitting import Fit, fit, fit_pentode, fit_points, fit_rectifier
-from thermionic.tubes.library import Limits, TubeType, Unit, all_types, get, read_unit, types_with
+from thermionic.tubes.library import Limits, TubeType, Unit, all_types, get, library_names, read_unit, types_with
 from thermionic.tubes.points import Drop, Point, characteristics, drop_error, errors, read_points
 from thermionic.tubes.stages import (
     OutputResult,
@@ -32,6 +32,7 @@ __all__ = [
     "fit_points",
     "fit_rectifier",
     "get",
+    "library_names",
     "read_points",
     "read_unit",
     "solve_output",

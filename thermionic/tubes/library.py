@@ -301,6 +301,11 @@ def _names() -> dict[str, TubeType]:
     return names
 
 
+def library_names() -> frozenset[str]:
+    """Every name by which a type of the library is known, in capitals."""
+    return frozenset(_names())
+
+
 def get(name: str, kind: str | None = None) -> TubeType:
     """The type known by ``name`` or an equivalent of it, in any case.
 

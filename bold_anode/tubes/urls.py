@@ -1,0 +1,9 @@
+from django.urls import path
+
+from bold_anode.tubes import views
+
+urlpatterns = [
+    path("tubes/", views.drawer, name="tubes"),
+    path("tubes/add/", views.add, name="add-tube"),
+    path("tubes/<int:tube_id>/remove/", views.remove, name="remove-tube"),
+]
