@@ -13,6 +13,8 @@ from bold_anode.amps.operations import change_design, create_project
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
 from bold_anode.powerup.models import Reading
 from bold_anode.powerup.operations import start_set_on
+from bold_anode.tubes.models import OwnTube
+from bold_anode.tubes.operations import add_tube
 from thermionic import design as documents
 from thermionic import examples
 from thermionic.powerup import Stage
@@ -25,6 +27,7 @@ def load_demo(*, fresh: bool = False) -> None:
     if made or fresh:
         user.set_password(DEMO_PASSWORD)
         user.save()
+        OwnTube.objects.filter(owner=user).delete()
         Project.objects.filter(owner=user).update(current=None, previous=None)
         for project in Project.objects.filter(owner=user):
             project.reading_sets.all().delete()
@@ -33,6 +36,8 @@ def load_demo(*, fresh: bool = False) -> None:
             project.delete()
     if Project.objects.filter(owner=user).exists() or not (made or fresh):
         return
+    points = (resources.files("bold_anode.demo") / "data" / "jam_jar_triode.csv").read_text()
+    add_tube(user, "Jam jar 76", "triode", points, "250 V", "1.4 W")
     flawed = create_project(user, examples.example("lantern_first_drawing"), "first drawing")
     _take_readings(flawed)
     healthy = create_project(user, examples.example("lantern"), "first drawing")

@@ -11,7 +11,7 @@ from bold_anode.tubes.models import OwnTube
 from thermionic import tubes
 from thermionic.devices import Pentode, PentodeCoefficients, Triode, TriodeCoefficients, VacuumRectifier
 
-LEFT, TOP, WIDTH, HEIGHT = 46.0, 10.0, 300.0, 170.0
+LEFT, TOP, WIDTH, HEIGHT = 68.0, 10.0, 320.0, 190.0
 _MOST_CURVES = 9
 
 

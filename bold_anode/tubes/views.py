@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from django.contrib import messages
@@ -67,7 +68,7 @@ def _row(tube: tubes.TubeType) -> dict[str, Any]:
         "tube": tube,
         "kind": " and ".join(_KIND_WORDS[unit.kind] for unit in tube.units),
         "points": len(off),
-        "off": f"{max(off) * 100:.0f} %" if off else "",
+        "off": f"{max(1, math.ceil(max(off) * 100))} %" if off else "",
         "unsure": unsure,
     }
 

@@ -10,6 +10,7 @@ from tests.browser.conftest import signed_in
 AXE = (Path(__file__).parents[1] / "vendor" / "axe" / "axe.min.js").read_text()
 PAGES = (
     "/",
+    "/tubes/",
     "/amps/1/chain/",
     "/amps/1/chain/?stage=driver",
     "/amps/1/brief/",

@@ -106,7 +106,7 @@ def _driven(
         hertz = spectrum.hertz(*tones)
         slope = at.port_slopes
         several = system.variants is not None
-        columns = np.hstack([system.B, system.tone[:, None]])
+        columns: Array | ComplexArray = np.hstack([system.B, system.tone[:, None]])
         solved = respond(system, at.slopes, hertz, columns)
         reach, tone = solved[..., :-1], solved[..., -1]
         impedance = np.einsum("np,...nq->...pq", system.S, reach)

@@ -21,7 +21,9 @@ _FEW = 6  # matrices, below which the dense method is quicker than eliminating t
 _AT_ONCE = 4096
 
 
-def respond(system: System, slopes: Array, hertz: Array, rhs: Array, transposed: bool = False) -> ComplexArray:
+def respond(
+    system: System, slopes: Array, hertz: Array, rhs: Array | ComplexArray, transposed: bool = False
+) -> ComplexArray:
     """Solve (slopes + jwC + dispersion) X = rhs at each frequency.
 
     ``slopes`` is (size, size), or with variants (variants, size, size); rhs (size, columns). Returns
@@ -50,7 +52,12 @@ def respond(system: System, slopes: Array, hertz: Array, rhs: Array, transposed:
 
 
 def _together(
-    slopes: Array, storage: Array, omega: Array, extra: ComplexArray | None, rhs: Array, lead: tuple[int, ...]
+    slopes: Array,
+    storage: Array,
+    omega: Array,
+    extra: ComplexArray | None,
+    rhs: Array | ComplexArray,
+    lead: tuple[int, ...],
 ) -> ComplexArray:
     size = slopes.shape[-1]
     filled = np.any(slopes.reshape(-1, size, size) != 0, axis=0) | np.any(
@@ -81,7 +88,7 @@ class SmallSignal:
 
     at: OperatingPoint | VariantPoints
 
-    def respond(self, hertz: Array, rhs: Array) -> ComplexArray:
+    def respond(self, hertz: Array, rhs: Array | ComplexArray) -> ComplexArray:
         """Solve for right-hand sides ``rhs`` (size, columns) at each frequency: (frequencies, size, columns)."""
         return respond(self.at.system, self.at.slopes, hertz, rhs)
 

@@ -134,10 +134,11 @@ class System:
             ]
         )
         values = np.concatenate([local.ravel() for local in locals_])
-        return np.bincount(at, values, wide * wide).reshape(wide, wide)[:-1, :-1]
+        summed: Array = np.bincount(at, values, wide * wide).astype(float)
+        return summed.reshape(wide, wide)[:-1, :-1]
 
     def _vector(self, locals_: list[Any], lead: tuple[int, ...], kind: type) -> Any:
-        total = np.zeros((*lead, self.size + 1), dtype=kind)
+        total: Any = np.zeros((*lead, self.size + 1), dtype=kind)
         for place, local in zip(self.placed, locals_, strict=True):
             if local.any():
                 for value, where in zip(np.moveaxis(local, -1, 0), place.unknowns, strict=True):
@@ -288,14 +289,13 @@ class System:
         return None if total is None else total[:, :-1, :-1]
 
     @cached_property
-    def tone(self) -> Array | ComplexArray:
+    def tone(self) -> Any:
         """The test tone, (size,). Raises ValueError if variants do not share it."""
         if self.variants is None:
             return self.b_tone
         if np.ptp(np.abs(self.b_tone), axis=0).any():
             raise ValueError("variants share one test tone")
-        shared: Array = self.b_tone[0]
-        return shared
+        return self.b_tone[0]
 
     def node(self, name: str) -> int:
         """The index of a node's voltage among the unknowns. Raises KeyError; earth has none."""

@@ -40,7 +40,8 @@ class Transient:
         """A node's voltage at every point, V, (points,)."""
         if node == GROUND:
             return np.zeros(len(self.seconds))
-        return self.x[:, self.system.node(node)]
+        volts: Array = self.x[:, self.system.node(node)]
+        return volts
 
     def at(self, seconds: Array) -> Array:
         """All unknowns at other times, by straight lines between the points: (times, size)."""
