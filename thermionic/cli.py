@@ -13,9 +13,9 @@ from typing import Any
 
 import numpy as np
 
-from thermionic import tubes
+from thermionic import budget, tubes
 from thermionic.blocks import SolvedAmplifier, solve
-from thermionic.circuit import budget, spice
+from thermionic.circuit import spice
 from thermionic.design import load, schema
 from thermionic.errors import ThermionicError
 from thermionic.report import ANALYSES, report

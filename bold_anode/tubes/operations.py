@@ -8,9 +8,8 @@ from django.db import transaction
 from django.http import Http404
 
 from bold_anode.tubes.models import OwnTube
+from thermionic import budget, tubes
 from thermionic import design as documents
-from thermionic import tubes
-from thermionic.circuit import budget
 from thermionic.errors import FitRefused
 
 MOST_TUBES = 200

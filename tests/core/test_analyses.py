@@ -8,9 +8,9 @@ import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
+from thermionic import budget, tubes
 from thermionic import devices as d
-from thermionic import tubes
-from thermionic.circuit import budget, spice
+from thermionic.circuit import spice
 from thermionic.circuit.large_signal import clipping_level, distortion, drive
 from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.noise import noise, weight
@@ -22,6 +22,7 @@ from thermionic.circuit.system import System
 from thermionic.circuit.transient import transient
 from thermionic.circuit.variants import Spread, monte_carlo, one_of, operating_points
 from thermionic.errors import BudgetSpent, NetlistRefused, NoSolution
+from thermionic.tubes import Point, fit_points
 
 
 def make(*rows):
@@ -313,6 +314,9 @@ def test_nothing_hangs():
     for analysis in (
         lambda: transient(System(slow), 1000.0, longest=1e-6),
         lambda: start_up(mains_supply(warm=True), 1e5),
+        lambda: fit_points(
+            "triode", [Point(a, g, 1e-3 * (1 + a)) for a in range(1, 400) for g in (-1.0, -2.0, -3.0)]
+        ),
         lambda: [drive(operating_point(System(slow)), 1e3, np.linspace(1, 100, 500)) for _ in range(10_000)],
     ):
         began = time.monotonic()

@@ -142,11 +142,13 @@ def test_the_periodic_solution_satisfies_the_circuit_in_time():
     np.testing.assert_allclose((300.0 - anode) / 47e3, current, rtol=2e-3)
 
 
-def test_a_symmetric_pair_makes_no_even_harmonics():
-    tube = tubes.get("ECC82").triode()
+@settings(max_examples=25, deadline=None)
+@given(st.sampled_from(["ECC82", "6SN7GT", "12BH7A", "6AS7G"]), st.floats(-12.0, -1.0), st.floats(0.5, 8.0))
+def test_a_symmetric_pair_makes_no_even_harmonics(name, bias, volt):
+    tube = tubes.get(name).triode()
     circuit = make(
-        ("V1", devices.VoltageSource(-6.0, 4.0), "g1 0"),
-        ("V2", devices.VoltageSource(-6.0, -4.0), "g2 0"),
+        ("V1", devices.VoltageSource(bias, volt), "g1 0"),
+        ("V2", devices.VoltageSource(bias, -volt), "g2 0"),
         ("VB", devices.VoltageSource(250.0), "b 0"),
         ("VA", tube, "a1 g1 0"),
         ("VC", tube, "a2 g2 0"),
@@ -157,7 +159,7 @@ def test_a_symmetric_pair_makes_no_even_harmonics():
     driven = drive(operating_point(System(circuit)), 1000.0, np.array([1.0]))
     between = driven.phasors("a1")[0] - driven.phasors("a2")[0]
     assert np.all(np.abs(between[2::2]) < 1e-9 * abs(between[1]))
-    assert abs(between[3]) > 1e-5 * abs(between[1])
+    assert abs(between[3]) > 1e-7 * abs(between[1])
 
 
 def test_an_unloaded_supply_charges_to_the_peak():

@@ -18,7 +18,7 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from thermionic.circuit import budget
+from thermionic import budget
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NoSolution
 

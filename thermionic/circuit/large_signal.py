@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from thermionic.circuit import budget
+from thermionic import budget
 from thermionic.circuit.harmonic_balance import (
     Balance,
     PortCurrents,

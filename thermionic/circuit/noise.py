@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from thermionic.circuit import budget
+from thermionic import budget
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint
 from thermionic.circuit.small_signal import SmallSignal, respond

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
-from thermionic.circuit import budget
+from thermionic import budget
 from thermionic.circuit.elimination import pattern
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint

@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from thermionic.circuit import budget
+from thermionic import budget
 from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.small_signal import respond

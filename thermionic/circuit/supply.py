@@ -13,7 +13,7 @@ from functools import cached_property
 
 import numpy as np
 
-from thermionic.circuit import budget
+from thermionic import budget
 from thermionic.circuit.harmonic_balance import Balance, balance, harmonics_of_one, waveform
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint, operating_point

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from thermionic.circuit import budget
+from thermionic import budget
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.system import System
@@ -45,7 +45,8 @@ class Transient:
 
     def at(self, seconds: Array) -> Array:
         """All unknowns at other times, by straight lines between the points: (times, size)."""
-        return np.stack([np.interp(seconds, self.seconds, column) for column in self.x.T], axis=1)
+        between: Array = np.stack([np.interp(seconds, self.seconds, column) for column in self.x.T], axis=1)
+        return between
 
 
 @dataclass(frozen=True)
@@ -82,7 +83,7 @@ class _Sources:
         self.moving = moving
 
     def __call__(self, second: float) -> Array:
-        b = self.steady.copy()
+        b: Array = self.steady.copy()
         for wave, places in self.moving:
             value = wave(second)
             for place, sign in places:

@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from thermionic.circuit import budget
+from thermionic import budget
 from thermionic.circuit.elimination import incidence, pattern
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.operating_point import operating_point

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from thermionic import budget
 from thermionic.devices import Pentode, PentodeCoefficients, Triode, TriodeCoefficients, VacuumRectifier
 from thermionic.errors import FitRefused
 from thermionic.tubes.points import Drop, Point, characteristics, distinct, drop_error, errors
@@ -130,9 +131,13 @@ def _family_rows(mu: float, ex: float, kp: float, kvb: float) -> list[float]:
 def _best(residuals: Callable[[Vector], Vector], starts: Sequence[Vector]) -> Vector:
     from scipy.optimize import least_squares  # takes half a second to import, and only a fit needs it
 
+    def watched(x: Vector) -> Vector:
+        budget.check("fitting a tube's coefficients")
+        return residuals(x)
+
     low, high = np.full(len(starts[0]), -np.inf), np.full(len(starts[0]), np.inf)
     low[1], high[1] = np.log(_EXPONENT)
-    found = [least_squares(residuals, start, x_scale=0.1, max_nfev=400, bounds=(low, high)) for start in starts]
+    found = [least_squares(watched, start, x_scale=0.1, max_nfev=400, bounds=(low, high)) for start in starts]
     best: Vector = min(found, key=lambda one: one.cost).x
     return best
 
