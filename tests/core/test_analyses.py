@@ -18,6 +18,7 @@ from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.startup import start_up
 from thermionic.circuit.supply import solve_circuit
+from thermionic.circuit.supply_variants import solve_variants
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import transient
 from thermionic.circuit.variants import Spread, monte_carlo, one_of, operating_points
@@ -234,6 +235,23 @@ def mains_supply(warm):
         ("RA", d.Resistor(8e3), "h a"), ("V2", tube, "a 0 k"), ("RK", d.Resistor(470.0), "k 0"),
         ("CK", d.Capacitor(100e-6), "k 0"),
     )  # fmt: skip
+
+
+def test_variants_of_tolerances_tubes_and_mains_voltages_go_through_the_rectifier_together():
+    supply = mains_supply(warm=False).without(lambda part: part.name in ("F1", "TH1", "VM"))
+    drawn = monte_carlo(supply, 8, seed=3)
+    mains = d.MainsSource(325.0 * np.linspace(0.9, 1.1, 8), 50.0)
+    drawn = drawn.with_parts([Part("VM", mains, ("p", "0"))])
+    together = solve_variants(drawn)
+    for variant in (0, 5, 7):
+        alone = solve_circuit(one_of(drawn, variant))
+        for node in ("r", "h", "k"):
+            assert together.voltage(node)[variant] == pytest.approx(alone.at.voltage(node), rel=2e-5)
+        assert together.ripple_peak_to_peak("r")[variant] == pytest.approx(
+            alone.mains.ripple_peak_to_peak("r"), rel=1e-3
+        )
+    with pytest.raises(ValueError, match="no array of variants"):
+        solve_variants(supply)
 
 
 def test_switching_on_ends_in_the_steady_state_and_switching_off_in_none():

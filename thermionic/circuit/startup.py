@@ -94,7 +94,7 @@ class _Envelope:
         if not self.mains.rectifying:
             raise NetlistRefused(f"{self.original.title} has no rectifier on the mains to switch on.")
         second = 0.0
-        stand_in = self._line(second, np.zeros(len(self.mains.first_guess.pairs)))
+        stand_in = self._line(second, np.zeros(len(self.mains.pairs)))
         system = self._system(stand_in, second)
         stepper = Stepper(system, self.until, self.until / 40, _ACCURACY)
         stepper.sources = lambda _: stepper.system.b_dc  # the mains itself is in the rectifiers' line
@@ -180,7 +180,8 @@ class _Envelope:
                 mains = self.mains
                 quiet = mains.open.G + 1e-7 * mains.open.S @ mains.open.S.T
                 solved = respond(mains.open, quiet, mains.hertz, mains.columns)
-                self.reach, self.drive = solved[..., :-1], solved[..., -1]
+                count = len(mains.pairs)
+                self.reach, self.drive = solved[..., :count], solved[..., count:] @ mains.peaks
         self.network_of = state or (None,)
 
     def _line(self, second: float, means: Array) -> AffinePorts:
@@ -190,7 +191,7 @@ class _Envelope:
         if second >= self.off:
             self.amperes = np.zeros((len(means), len(mains.hertz)), dtype=complex)
             self.volts = None
-            return replace(mains.first_guess, siemens=1e-9 * np.eye(len(means)), ampere=np.zeros(len(means)))
+            return AffinePorts(mains.pairs, 1e-9 * np.eye(len(means)), np.zeros(len(means)))
         mains.rectifying = tuple(
             replace(part, device=part.device.at_time(max(second, 1e-3), self.off)) for part in mains.rectifying
         ) if second == 0 else tuple(
@@ -209,7 +210,7 @@ class _Envelope:
 
     def _system(self, stand_in: AffinePorts, second: float) -> System:
         """The slow circuit: the rectifiers' line, and the tubes as warm as they are."""
-        system = self.mains.base.with_device(self.mains.name, stand_in)
+        system = self.mains.open.with_device(self.mains.name, stand_in)
 
         def now(place):  # type: ignore[no-untyped-def]
             device: Device = place.part.device

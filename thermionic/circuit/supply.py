@@ -33,13 +33,13 @@ _ROUNDS = 40
 _SOFTEST = 300.0
 # Laid across every rectifier port in the linear part and taken out of the devices: a winding between
 # diodes that do not conduct would otherwise float.
-_REFERENCE = 1e-5
+REFERENCE = 1e-5
 # Every rectifier leaks a little, or nothing would say where a floating winding is while no diode conducts: 200 MΩ, a
 # few millionths of what a supply delivers.
 _LEAK = 5e-9
 # Ohms in series with every port at DC, met by just the voltage that they drop: the ports of a bridge are not
 # independent, and their lone resistance has no inverse.
-_BESIDE = 1.0
+BESIDE = 1.0
 STAND_IN = "RECTIFIERS"
 
 
@@ -248,12 +248,12 @@ class Mains:
         previous: Array | float = np.inf
         reach: ComplexArray | None = None
         volts: ComplexArray | None = None
-        stand_in = self.first_guess
+        stand_in = self._guess()
         if self.near and self.near.mains and self.near.mains.stand_in.pairs == stand_in.pairs:
             stand_in, volts = self.near.mains.stand_in, self.near.mains.volts[None]
         for _ in range(_ROUNDS):
             budget.check(f"solving {self.netlist.title} over the mains cycle")
-            system = self.base.with_device(self.name, stand_in)
+            system = self.open.with_device(self.name, stand_in)
             at = operating_point(system, x if x is not None else self._start(system))
             x = at.x
             output = x @ self.ports
@@ -262,21 +262,20 @@ class Mains:
             still = float(np.max(np.abs(output - previous))) <= 1e-4 * float(np.max(np.abs(output)))
             if reach is None or not still:
                 reach = respond(self.open, slopes, self.hertz, self.columns)
-                mains, reach = reach[..., -1], reach[..., :-1]
+                mains, reach = reach[..., len(output) :] @ self.peaks, reach[..., : len(output)]
             else:
-                reach = np.concatenate(
-                    [respond(self.open, slopes, self.hertz[:1], self.columns)[..., :-1], reach[1:]]
-                )
+                still_reach = respond(self.open, slopes, self.hertz[:1], self.columns)[..., : len(output)]
+                reach = np.concatenate([still_reach, reach[1:]])
             impedance = np.einsum("np,knq->kpq", self.ports, reach)
-            lone = impedance[0].real + _BESIDE * np.eye(len(output))
+            lone = impedance[0].real + BESIDE * np.eye(len(output))
             impedance[0] = lone
             open_volts = (mains @ self.ports).T[None] * self.drive
-            open_volts[0, :, 0] = output + lone @ (drawn - _REFERENCE * output)
+            open_volts[0, :, 0] = output + lone @ (drawn - REFERENCE * output)
             guess = open_volts.copy()
             guess[0, :, 0] = output
             solved = self.balanced(impedance, open_volts, guess if volts is None else volts)
             volts = solved.volts
-            mean, current = volts[0, :, 0].real, solved.amperes[0, :, 0].real + _REFERENCE * volts[0, :, 0].real
+            mean, current = volts[0, :, 0].real, solved.amperes[0, :, 0].real + REFERENCE * volts[0, :, 0].real
             stand_in = self.straightened(solved.jacobian[0], lone, mean, current)
             if float(np.max(np.abs(mean - output))) <= AGREED * float(np.max(np.abs(mean))) + 1e-6:
                 return self._finished(at, stand_in, solved.volts[0], solved.amperes[0], reach, mains)
@@ -322,27 +321,31 @@ class Mains:
         count = len(nodes) // 2
         pairs = tuple((2 * port, 2 * port + 1) for port in range(count))
         self.name = self.rectifying[0].name if len(self.rectifying) == 1 else STAND_IN
-        idle = AffinePorts(pairs, _REFERENCE * np.eye(count), np.zeros(count))
+        idle = AffinePorts(pairs, REFERENCE * np.eye(count), np.zeros(count))
         self.open = System(Netlist(self.netlist.title, (*parts, Part(self.name, idle, tuple(nodes)))))
-        self.base = self.open
+        self.pairs = pairs
         self.ports = np.zeros((self.open.size, count))
         for port in range(count):
             for node, sign in ((nodes[2 * port], 1.0), (nodes[2 * port + 1], -1.0)):
                 if node != GROUND:
                     self.ports[self.open.node(node), port] += sign
-        push = np.zeros((self.open.size, 1))
-        for part in self.sources:
-            push[self.open.branch(part.name), 0] = part.device.peak_volt  # type: ignore[attr-defined]
+        push = np.zeros((self.open.size, len(self.sources)))
+        for column, part in enumerate(self.sources):
+            push[self.open.branch(part.name), column] = 1.0
         self.columns = np.hstack([self.ports, push])
+        # The mains sources' peaks, (sources,), or (variants, sources).
+        peaks = [np.asarray(part.device.peak_volt) for part in self.sources if isinstance(part.device, MainsSource)]
+        self.peaks: Array = np.stack(np.broadcast_arrays(*peaks), axis=-1) if peaks else np.zeros(0)
         # sin(phase) is the real part of -j exp(j phase).
         self.drive = np.zeros(len(self.hertz), dtype=complex)
         self.drive[1] = 0.0 if folded else -1j
-        self.first_guess = self._guess(pairs, push)
 
-    def _guess(self, pairs: tuple[tuple[int, int], ...], push: Array) -> AffinePorts:
+    def _guess(self) -> AffinePorts:
+        pairs = self.pairs
         swing = np.zeros(len(pairs))
-        if push.any():
-            linear = respond(self.open, self.open.G, np.array([self.fundamental]), push)[0, :, 0]
+        if self.sources:
+            push = self.columns[:, len(pairs) :] @ self.peaks
+            linear = respond(self.open, self.open.G, np.array([self.fundamental]), push[:, None])[0, :, 0]
             swing = np.abs(linear @ self.ports)
         siemens, start = np.zeros(len(pairs)), np.zeros(len(pairs))
         port = 0
@@ -360,7 +363,7 @@ class Mains:
         """The ports over the mains cycle; where that fails at once, with ever harder knees."""
         self.softness = 1.0
         try:
-            return balance(self.spectrum, impedance, open_volts, self._currents, guess)
+            return balance(self.spectrum, impedance, open_volts, self.currents, guess)
         except NoSolution:
             if budget.spent():
                 raise
@@ -368,7 +371,7 @@ class Mains:
         self.softness = softness
         while True:
             try:
-                solved = balance(self.spectrum, impedance, open_volts, self._currents, guess)
+                solved = balance(self.spectrum, impedance, open_volts, self.currents, guess)
             except NoSolution as failure:
                 if ratio < 1.05 or self.softness == _SOFTEST or budget.spent():
                     raise NoSolution(
@@ -384,7 +387,8 @@ class Mains:
                     return solved
             self.softness = max(1.0, softness / ratio)
 
-    def _currents(self, v: Array, phase: Array) -> tuple[Array, Array]:
+    def currents(self, v: Array, phase: Array) -> tuple[Array, Array]:
+        """The rectifiers' currents and slopes at port voltages v (..., ports), REFERENCE taken out."""
         i, g = np.empty(v.shape), np.zeros((*v.shape, v.shape[-1]))
         first = 0
         for part in self.rectifying:
@@ -394,8 +398,8 @@ class Mains:
             i[..., ports], g[..., ports, ports] = own, slopes
             first = ports.stop
         at = np.arange(v.shape[-1])
-        g[..., at, at] -= _REFERENCE - _LEAK
-        return i - (_REFERENCE - _LEAK) * v, g
+        g[..., at, at] -= REFERENCE - _LEAK
+        return i - (REFERENCE - _LEAK) * v, g
 
     def straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
         """The rectifiers as straight lines through their means: how far those move for a volt of open voltage."""
@@ -405,8 +409,8 @@ class Mains:
         unit[np.arange(count) * width, np.arange(count)] = 1.0
         share = np.linalg.solve(jacobian, unit)[np.arange(count) * width]
         left = np.linalg.solve(lone, np.eye(count) - share)
-        siemens = np.linalg.solve(share.T, left.T).T + _REFERENCE * np.eye(count)
-        return AffinePorts(self.first_guess.pairs, siemens, current - siemens @ mean)
+        siemens = np.linalg.solve(share.T, left.T).T + REFERENCE * np.eye(count)
+        return AffinePorts(self.pairs, siemens, current - siemens @ mean)
 
     def _finished(
         self,
@@ -420,7 +424,7 @@ class Mains:
         x = -np.einsum("knp,pk->nk", reach, amperes) + mains.T * self.drive
         x[:, 0] = at.x
         state = MainsState(
-            self.fundamental, self.rectifying, volts, amperes + _REFERENCE * volts, stand_in, x, self.open
+            self.fundamental, self.rectifying, volts, amperes + REFERENCE * volts, stand_in, x, self.open
         )
         return CircuitState(self.netlist, at, state)
 

@@ -18,7 +18,17 @@ from thermionic.circuit.elimination import incidence, pattern
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.system import System
-from thermionic.devices import Capacitor, Device, Inductor, Pentode, Potentiometer, Resistor, Triode, VacuumRectifier
+from thermionic.devices import (
+    AffinePorts,
+    Capacitor,
+    Device,
+    Inductor,
+    Pentode,
+    Potentiometer,
+    Resistor,
+    Triode,
+    VacuumRectifier,
+)
 from thermionic.devices.base import Array
 from thermionic.errors import NetlistRefused, NoSolution
 
@@ -63,6 +73,8 @@ class VariantPoints:
 
 def picked(thing: Thing, variant: int) -> Thing:
     """A device, or a part of one, as it is in one variant."""
+    if isinstance(thing, AffinePorts):
+        return AffinePorts(thing.pairs, thing.siemens[variant], thing.ampere[variant])  # type: ignore[return-value]
     if isinstance(thing, np.ndarray):
         return thing[variant].item() if thing.ndim else thing.item()  # type: ignore[no-any-return]
     if isinstance(thing, tuple):
@@ -86,8 +98,8 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
     """Solve every variant of ``system``; those that Newton's method leaves are tried one by one, as a single
     circuit is.
 
-    ``nominal`` (size,) is where to start; by default the first variant is solved for it. Raises NoSolution if
-    even that has none, ValueError if the system holds no array, BudgetSpent.
+    ``nominal`` (size,), or one a variant, is where to start; by default the first variant is solved for it.
+    Raises NoSolution if even that has none, ValueError if the system holds no array, BudgetSpent.
     """
     if system.variants is None:
         raise ValueError("there is no array of variants in this system")
@@ -105,7 +117,7 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
             )
         )
         sources = np.broadcast_to(system.b_dc, (count, system.size)).T
-        x = np.repeat(nominal[:, None], count, axis=1)
+        x = np.broadcast_to(nominal, (count, system.size)).T.copy()
         settled = np.zeros(count, dtype=bool)
         for _ in range(_ITERATIONS):
             budget.check(f"solving {count} variants of {system.netlist.title}")
@@ -125,7 +137,8 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
         for variant in np.nonzero(~settled)[0]:
             budget.check(f"solving {count} variants of {system.netlist.title}")
             try:
-                x[variant] = operating_point(System(one_of(system.netlist, int(variant))), nominal).x
+                near = np.broadcast_to(nominal, (count, system.size))[variant]
+                x[variant] = operating_point(System(one_of(system.netlist, int(variant))), near).x
             except NoSolution as failure:
                 x[variant] = np.nan
                 reasons[int(variant)] = str(failure)

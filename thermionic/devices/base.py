@@ -65,8 +65,6 @@ class Device:
     ports: ClassVar[Pairs] = ()
     # A rectifier is solved over the mains cycle where everything else is linearised around its mean.
     rectifies: ClassVar[bool] = False
-    # Arrays in it are its own matrices, not a value a variant.
-    holds_matrices: ClassVar[bool] = False
 
     @property
     def injects(self) -> Pairs:
@@ -119,6 +117,10 @@ class Device:
     def softened(self, times: float) -> Device:
         """The device with its knee so many times softer, for a solver to come to the real one by degrees."""
         return self
+
+    def variants_of_matrices(self) -> set[int] | None:
+        """For a device whose arrays are matrices: how many variants they are for, if for several. None for others."""
+        return None
 
     def at_time(self, second: float, off: float = np.inf) -> Device:
         """The device ``second`` after switch-on, heaters off again from ``off``: a warming tube is a weaker one."""
@@ -210,7 +212,9 @@ def variants_in(thing: Any) -> set[int]:
         found = {len(thing)} if thing.ndim else set()
     elif isinstance(thing, tuple):
         found = {length for one in thing for length in variants_in(one)}
-    elif is_dataclass(thing) and not getattr(thing, "holds_matrices", False):
+    elif isinstance(thing, Device) and (own := thing.variants_of_matrices()) is not None:
+        found = own
+    elif is_dataclass(thing):
         for value in vars(thing).values():
             if not isinstance(value, (float, int, str)):
                 found |= variants_in(value)

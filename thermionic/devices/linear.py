@@ -220,14 +220,13 @@ class Transconductance(Device):
 class AffinePorts(Device):
     """Currents ``ampere`` + ``siemens`` v at a set of ports: the linear stand-in for solved rectifiers.
 
-    ``pairs`` gives each port's two terminals; ``siemens`` is (ports, ports), ``ampere`` (ports,), both as
-    nested tuples or arrays.
+    ``pairs`` gives each port's two terminals; ``siemens`` is (ports, ports), ``ampere`` (ports,), or either with the
+    variants first.
     """
 
     pairs: tuple[tuple[int, int], ...]
     siemens: Array
     ampere: Array
-    holds_matrices: ClassVar = True
 
     @property
     def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
@@ -246,7 +245,10 @@ class AffinePorts(Device):
         return matrix
 
     def excitation(self) -> Excitation:
-        return Excitation(-self._incidence() @ self.ampere, np.zeros(2 * len(self.pairs)))
+        return Excitation(-self.ampere @ self._incidence().T, np.zeros(2 * len(self.pairs)))
+
+    def variants_of_matrices(self) -> set[int]:
+        return {len(self.siemens)} if np.ndim(self.siemens) == 3 else set()
 
 
 @dataclass(frozen=True)

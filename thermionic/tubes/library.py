@@ -316,7 +316,8 @@ def get(name: str, kind: str | None = None) -> TubeType:
         if kind:
             found.unit(kind)
         return found
-    near = difflib.get_close_matches(name.strip().upper(), _names(), n=1)
+    fitting = [known for known, tube in _names().items() if kind is None or tube.has(kind)]
+    near = difflib.get_close_matches(name.strip().upper(), fitting, n=1)
     suggestion = f" Did you mean {near[0]}?" if near else ""
-    known = ", ".join(types_with(kind) if kind else all_types())
+    known = ", ".join(types_with(kind)) if kind else f"{len(all_types())} types"
     raise UnknownTube(f"“{name[:40]}” is not in the tube library.{suggestion} It has {known}.")
