@@ -127,15 +127,19 @@ class System:
             for place, local in zip(self.placed, locals_, strict=True):
                 _add(total, np.array(place.unknowns, dtype=int), local)
             return total[..., :-1, :-1]
-        at = np.concatenate(
-            [
-                (np.array(place.unknowns)[:, None] % wide * wide + np.array(place.unknowns) % wide).ravel()
-                for place in self.placed
-            ]
-        )
         values = np.concatenate([local.ravel() for local in locals_])
-        summed: Array = np.bincount(at, values, wide * wide).astype(float)
+        summed: Array = np.bincount(self._places, values, wide * wide).astype(float)
         return summed.reshape(wide, wide)[:-1, :-1]
+
+    @cached_property
+    def _places(self) -> NDArray[np.int_]:
+        """Where each entry of the local matrices, part by part, goes in a flat matrix with earth's row and column."""
+        wide = self.size + 1
+        flat: list[int] = []
+        for place in self.placed:
+            unknowns = [at % wide for at in place.unknowns]
+            flat += [row * wide + column for row in unknowns for column in unknowns]
+        return np.array(flat, dtype=int)
 
     def _vector(self, locals_: list[Any], lead: tuple[int, ...], kind: type) -> Any:
         total: Any = np.zeros((*lead, self.size + 1), dtype=kind)
