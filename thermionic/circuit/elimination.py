@@ -9,6 +9,7 @@ matrix, so every solution is checked by putting it back, and what fails is solve
 
 from __future__ import annotations
 
+import itertools
 from collections import OrderedDict
 from dataclasses import dataclass
 from typing import Any
@@ -21,7 +22,7 @@ from thermionic.devices.base import Array
 
 _THRESHOLD = 1e-2  # a pivot is at least this part of the largest in its column, in every sample
 _GOOD = 1e-10  # the residual of a solution over what its row could add up to
-_CHUNK = 192  # matrices at a time, so that what is worked on stays in the processor's cache
+_CHUNK = 256  # matrices at a time at most, so that what is worked on stays in the processor's cache
 _KEPT = 64
 Numbers = NDArray[Any]
 
@@ -109,7 +110,8 @@ class Pattern:
             if self._steps is None:
                 picks = np.unique(np.linspace(0, batch - 1, 5).astype(int))
                 self._plan(values[:, picks])
-            pieces = [slice(first, first + _CHUNK) for first in range(0, batch, _CHUNK)]
+            edges = np.linspace(0, batch, -(-batch // _CHUNK) + 1).astype(int)
+            pieces = [slice(first, last) for first, last in itertools.pairwise(edges)]
             x = np.concatenate(
                 [self._eliminate(values[:, one].astype(kind), rhs[:, :, one].astype(kind)) for one in pieces], axis=2
             )
