@@ -30,20 +30,37 @@ class PartState:
 
 
 @dataclass(frozen=True, eq=False)
-class OperatingPoint:
-    """A solved DC state: ``x`` over the system's unknowns, (size,)."""
+class Solution:
+    """Solved DC states: ``x`` over the system's unknowns, (size,), or (variants, size); what follows has the
+    variants first, too."""
 
     system: System
     x: Array
-
-    def voltage(self, node: str) -> float:
-        """A node's voltage to earth, V."""
-        return 0.0 if node == GROUND else float(self.x[self.system.node(node)])
 
     @cached_property
     def terminal_currents(self) -> dict[str, Array]:
         """Current into each terminal of each part, A."""
         return self.system.terminal_currents(self.x)
+
+    @cached_property
+    def port_slopes(self) -> Array:
+        """Derivatives of the injected currents by the sensed voltages here, S, (injects, ports)."""
+        _, g = self.system.currents(self.x @ self.system.S)
+        return g
+
+    @cached_property
+    def slopes(self) -> Array:
+        """The Jacobian G + B g S^T here, (size, size)."""
+        return self.system.jacobian(self.port_slopes)
+
+
+@dataclass(frozen=True, eq=False)
+class OperatingPoint(Solution):
+    """A solved DC state of one circuit."""
+
+    def voltage(self, node: str) -> float:
+        """A node's voltage to earth, V."""
+        return 0.0 if node == GROUND else float(self.x[self.system.node(node)])
 
     @cached_property
     def parts(self) -> dict[str, PartState]:
@@ -58,17 +75,6 @@ class OperatingPoint:
                 dissipation=float(np.dot(flow, volts)),
             )
         return states
-
-    @cached_property
-    def port_slopes(self) -> Array:
-        """Derivatives of the injected currents by the sensed voltages at this point, S, shape (injects, ports)."""
-        _, g = self.system.currents(self.x @ self.system.S)
-        return g
-
-    @cached_property
-    def slopes(self) -> Array:
-        """The Jacobian G + B g S^T at this point, shape (size, size)."""
-        return self.system.jacobian(self.port_slopes)
 
 
 def operating_point(system: System, start: Array | None = None) -> OperatingPoint:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, fields, is_dataclass, replace
-from functools import cached_property
 from typing import Any, TypeVar
 
 import numpy as np
@@ -16,7 +15,7 @@ import numpy as np
 from thermionic import budget
 from thermionic.circuit.elimination import incidence, pattern
 from thermionic.circuit.netlist import Netlist
-from thermionic.circuit.operating_point import operating_point
+from thermionic.circuit.operating_point import Solution, operating_point
 from thermionic.circuit.system import System
 from thermionic.devices import (
     AffinePorts,
@@ -38,37 +37,20 @@ Thing = TypeVar("Thing")
 
 
 @dataclass(frozen=True, eq=False)
-class VariantPoints:
+class VariantPoints(Solution):
     """The operating points of an array of variants: ``x`` is (variants, size).
 
-    ``failed`` (variants,) is true where none was found; its row of ``x`` is then not a number, and ``reasons``
-    says why.
+    ``failed`` (variants,) is true where none was found; its row of ``x`` is then not a number, and ``reasons`` says
+    why.
     """
 
-    system: System
-    x: Array
     failed: Array
     reasons: Mapping[int, str]
 
     def voltage(self, node: str) -> Array:
         """A node's voltage to earth in every variant, V, (variants,)."""
-        return self.x[:, self.system.node(node)]
-
-    @cached_property
-    def terminal_currents(self) -> dict[str, Array]:
-        """Current into each terminal of each part, A, (variants, terminals)."""
-        return self.system.terminal_currents(self.x)
-
-    @cached_property
-    def port_slopes(self) -> Array:
-        """Derivatives of the injected currents, S, (variants, injects, ports)."""
-        _, g = self.system.currents(self.x @ self.system.S)
-        return g
-
-    @cached_property
-    def slopes(self) -> Array:
-        """The Jacobians, (variants, size, size)."""
-        return self.system.jacobian(self.port_slopes)
+        volts: Array = self.x[:, self.system.node(node)]
+        return volts
 
 
 def picked(thing: Thing, variant: int) -> Thing:

@@ -10,12 +10,17 @@ import numpy as np
 
 from thermionic import devices
 from thermionic.circuit.netlist import Netlist, Part
+from thermionic.circuit.spice.laws import (
+    digits,
+    filament_subcircuit,
+    pentode_subcircuit,
+    softplus,
+    triode_subcircuit,
+)
 from thermionic.circuit.supply import CircuitState
 from thermionic.devices.base import THERMAL_VOLT
 from thermionic.devices.gas import DARK_OHM, KNEE_VOLT
-from thermionic.devices.pentode import PentodeCoefficients
 from thermionic.devices.thermal import AMBIENT_KELVIN
-from thermionic.devices.triode import ALONG, WEIGHT, TriodeCoefficients
 from thermionic.errors import NetlistRefused
 
 
@@ -61,8 +66,8 @@ def write(
         _part(writer, part)
     lines = [f"* {netlist.title.encode('ascii', 'replace').decode()}", *writer.lines, *writer.models.values()]
     if mains is not None:
-        lines.append(f".tran {_n(0.005 / mains)} {_n(300 / mains)} {_n(298 / mains)} "
-                     f"{_n(0.005 / mains)}")  # fmt: skip
+        lines.append(f".tran {digits(0.005 / mains)} {digits(300 / mains)} {digits(298 / mains)} "
+                     f"{digits(0.005 / mains)}")  # fmt: skip
     else:
         lines.append(".op")
         if watch:
@@ -71,8 +76,8 @@ def write(
                 ".ac dec 20 2 500k",
                 ".save all",
                 f".print ac v({watch})",
-                f".tran {_n(period / 200)} {_n(500 * period)} {_n(490 * period)} {_n(period / 200)}",
-                f".four {_n(tone_hertz)} v({watch})",
+                f".tran {digits(period / 200)} {digits(500 * period)} {digits(490 * period)} {digits(period / 200)}",
+                f".four {digits(tone_hertz)} v({watch})",
             ]
     return "\n".join([*lines, ".end"]) + "\n"
 
@@ -106,22 +111,16 @@ def _part(writer: _Writer, part: Part) -> None:
     raise NetlistRefused(f"{part.name} is a {type(part.device).__name__}, which a SPICE netlist has no part for.")
 
 
-def _n(value: Any) -> str:
-    if np.ndim(value):
-        raise NetlistRefused("An array of variants cannot be written as one netlist.")
-    return f"{float(value):.15g}"
-
-
 def _resistor(writer: _Writer, part: Part, device: devices.Resistor) -> None:
-    writer.lines.append(f"{_named('R', part)} {' '.join(part.nodes)} {_n(device.ohm)}")
+    writer.lines.append(f"{_named('R', part)} {' '.join(part.nodes)} {digits(device.ohm)}")
 
 
 def _capacitor(writer: _Writer, part: Part, device: devices.Capacitor) -> None:
-    writer.lines.append(f"{_named('C', part)} {' '.join(part.nodes)} {_n(device.farad)}")
+    writer.lines.append(f"{_named('C', part)} {' '.join(part.nodes)} {digits(device.farad)}")
 
 
 def _inductor(writer: _Writer, part: Part, device: devices.Inductor) -> None:
-    writer.lines.append(f"{_named('L', part)} {' '.join(part.nodes)} {_n(device.henry)}")
+    writer.lines.append(f"{_named('L', part)} {' '.join(part.nodes)} {digits(device.henry)}")
 
 
 def _named(letter: str, part: Part) -> str:
@@ -130,13 +129,13 @@ def _named(letter: str, part: Part) -> str:
 
 
 def _source(writer: _Writer, name: str, part: Part, steady: Any, tone: Any, wave: devices.Wave | None) -> None:
-    line = f"{name} {' '.join(part.nodes)} DC {_n(steady)}"
+    line = f"{name} {' '.join(part.nodes)} DC {digits(steady)}"
     if tone:
-        line += f" AC {_n(abs(tone))} {_n(np.degrees(np.angle(tone)))}"
+        line += f" AC {digits(abs(tone))} {digits(np.degrees(np.angle(tone)))}"
     if wave is not None:
         line += f" {_wave(wave)}"
     elif tone and writer.tone_hertz:
-        line += f" SIN({_n(steady)} {_n(abs(tone))} {_n(writer.tone_hertz)} 0 0 {_n(np.degrees(np.angle(tone)))})"
+        line += " " + _called("SIN", steady, abs(tone), writer.tone_hertz, 0.0, 0.0, np.degrees(np.angle(tone)))
     writer.lines.append(line)
 
 
@@ -153,7 +152,7 @@ def _wave(wave: devices.Wave) -> str:
 
 
 def _called(name: str, *numbers: float) -> str:
-    return f"{name}({' '.join(map(_n, numbers))})"
+    return f"{name}({' '.join(map(digits, numbers))})"
 
 
 def _voltage_source(writer: _Writer, part: Part, device: devices.VoltageSource) -> None:
@@ -167,8 +166,8 @@ def _current_source(writer: _Writer, part: Part, device: devices.CurrentSource) 
 def _thevenin(writer: _Writer, part: Part, device: devices.Thevenin) -> None:
     plus, minus = part.nodes
     writer.lines += [
-        f"V{part.name} {part.name}__emf {minus} DC {_n(device.volt)}",
-        f"R{part.name} {part.name}__emf {plus} {_n(device.ohm)}",
+        f"V{part.name} {part.name}__emf {minus} DC {digits(device.volt)}",
+        f"R{part.name} {part.name}__emf {plus} {digits(device.ohm)}",
     ]
 
 
@@ -185,8 +184,8 @@ def _potentiometer(writer: _Writer, part: Part, device: devices.Potentiometer) -
     top, wiper, bottom = part.nodes
     above, below = device.halves()
     writer.lines += [
-        f"R{part.name}a {top} {wiper} {_n(above)}",
-        f"R{part.name}b {wiper} {bottom} {_n(below)}",
+        f"R{part.name}a {top} {wiper} {digits(above)}",
+        f"R{part.name}b {wiper} {bottom} {digits(below)}",
     ]
 
 
@@ -205,19 +204,19 @@ def _output_transformer(writer: _Writer, part: Part, device: devices.OutputTrans
     (primary, _), (_, secondary) = device.inductances()
     coupling = (device.primary_henry / (device.primary_henry + device.leakage_henry)) ** 0.5
     writer.lines += [
-        f"R{name}p {p1} {name}__p {_n(device.primary_ohm)}",
-        f"L{name}p {name}__p {p2} {_n(primary)}",
-        f"R{name}s {s1} {name}__s {_n(device.secondary_ohm)}",
-        f"L{name}s {name}__s {s2} {_n(secondary)}",
-        f"K{name} L{name}p L{name}s {_n(coupling)}",
+        f"R{name}p {p1} {name}__p {digits(device.primary_ohm)}",
+        f"L{name}p {name}__p {p2} {digits(primary)}",
+        f"R{name}s {s1} {name}__s {digits(device.secondary_ohm)}",
+        f"L{name}s {name}__s {s2} {digits(secondary)}",
+        f"K{name} L{name}p L{name}s {digits(coupling)}",
     ]
 
 
 def _diode_model(writer: _Writer, device: devices.Diode) -> str:
-    more = f" RS={_n(device.ohm)}" if device.ohm else ""
+    more = f" RS={digits(device.ohm)}" if device.ohm else ""
     if device.breakdown_volt < 1e6:
-        more += f" BV={_n(device.breakdown_volt)} IBV={_n(device.breakdown_ampere)}"
-    body = f".model NAME D(IS={_n(device.saturation_ampere)} N={_n(device.emission)}{more})"
+        more += f" BV={digits(device.breakdown_volt)} IBV={digits(device.breakdown_ampere)}"
+    body = f".model NAME D(IS={digits(device.saturation_ampere)} N={digits(device.emission)}{more})"
     return writer.model("DMOD", body)
 
 
@@ -229,84 +228,13 @@ def _rectified_winding(writer: _Writer, part: Part, device: devices.RectifiedWin
     name, (plus, minus) = part.name, part.nodes
     model = _diode_model(writer, device.diode)
     writer.lines += [
-        f"V{name} {name}__a {name}__b SIN(0 {_n(device.peak_volt)} {_n(device.mains_hertz)})",
-        f"R{name} {name}__a {name}__c {_n(device.ohm)}",
+        f"V{name} {name}__a {name}__b SIN(0 {digits(device.peak_volt)} {digits(device.mains_hertz)})",
+        f"R{name} {name}__a {name}__c {digits(device.ohm)}",
         f"D{name}1 {name}__c {plus} {model}",
         f"D{name}2 {name}__b {plus} {model}",
         f"D{name}3 {minus} {name}__c {model}",
         f"D{name}4 {minus} {name}__b {model}",
     ]
-
-
-def _softplus(u: str) -> str:
-    """ln(1+e^u), written so that it cannot overflow."""
-    return f"(max({u},0)+ln(1+exp(-abs({u}))))"
-
-
-def _space(k: TriodeCoefficients, va: str, vg: str) -> list[str]:
-    """Lines that make V(E) the space current's effective voltage."""
-    return [
-        f"BU U 0 V={_n(k.kp)}*({_n(1 / k.mu)}+{vg}/sqrt({_n(k.kvb)}+{va}*{va}))",
-        f"BE E 0 V={va}/{_n(k.kp)}*{_softplus('V(U)')}",
-    ]
-
-
-def _grid(k: TriodeCoefficients, vg: str) -> str:
-    w = f"{_softplus(f'{_n(k.grid_c)}*{vg}')}/{_n(k.grid_c)}"
-    return f"{_n(k.grid_g)}*({w})^{_n(k.grid_xi)}"
-
-
-def triode_subcircuit(k: TriodeCoefficients) -> str:
-    """The body of a triode subcircuit, terminals anode, grid, cathode, and a parameter SCALE; see devices.Triode."""
-    return "\n".join(
-        [
-            ".subckt NAME A G K SCALE=1",
-            *_space(k, "max(V(A,K),0)", "V(G,K)"),
-            f"BA A K I={{SCALE}}*{_n(2 / k.kg1)}*max(V(E),0)^{_n(k.ex)}",
-            f"BG G K I={{SCALE}}*{_grid(k, 'V(G,K)')}",
-            ".ends",
-        ]
-    )
-
-
-def pentode_subcircuit(k: PentodeCoefficients) -> str:
-    """The body of a pentode subcircuit: anode, screen, grid, cathode, and a parameter SCALE; see devices.Pentode."""
-    share, space, n = 1 / (1 + 1 / k.shield), k.space, k.knee_sharpness
-    return "\n".join(
-        [
-            ".subckt NAME A S G K SCALE=1",
-            f"BV VE 0 V=max({_n(share)}*(V(S,K)+max(V(A,K),0)/{_n(k.shield)}),0)",
-            *_space(space, "V(VE)", "V(G,K)"),
-            f"BI IK 0 V={_n(2 / space.kg1)}*max(V(E),0)^{_n(space.ex)}",
-            # The anode's plain share and its diode line, and the smooth lesser of the two; see devices.Pentode.
-            f"BP P 0 V=V(IK)/(1+{_n(k.screen_share / (1 - k.screen_share))}*"
-            f"(1.1*max(V(S,K),1e-3)/(max(V(A,K),0)+0.1*max(V(S,K),1e-3)))^{_n(k.screen_slope)})",
-            f"BD D 0 V={_n(k.knee_perveance)}*max(V(A,K),1e-9)^1.5",
-            "BM M 0 V=min(V(P),V(D))",
-            f"BR R 0 V=(min(V(P),V(D))/max(max(V(P),V(D)),1e-30))^{_n(n)}",
-            f"BN N 0 V=V(A,K) > 0 ? V(M)*(1+V(R))^({_n(-1 / n)}) : 0",
-            "BA A K I={SCALE}*V(N)",
-            "BS S K I={SCALE}*(V(IK)-V(N))",
-            f"BG G K I={{SCALE}}*{_grid(space, 'V(G,K)')}",
-            ".ends",
-        ]
-    )
-
-
-def filament_subcircuit(k: TriodeCoefficients) -> str:
-    """The body of a triode with a filament: anode, grid and its two ends, and SCALE; see devices.FilamentTriode."""
-    lines = [".subckt NAME A G F H SCALE=1"]
-    for bit, (s, share) in enumerate(zip(ALONG, WEIGHT, strict=True), start=1):
-        va, vg = f"max(V(A,F)-{_n(s)}*V(H,F),0)", f"(V(G,F)-{_n(s)}*V(H,F))"
-        space = [line.replace(" U ", f" U{bit} ").replace(" E ", f" E{bit} ").replace("V(U)", f"V(U{bit})")
-                 for line in _space(k, va, vg)]  # fmt: skip
-        lines += [f"B{line[1]}{bit} {line.split(' ', 1)[1]}" for line in space]
-        current = f"{{SCALE}}*{_n(share * 2 / k.kg1)}*max(V(E{bit}),0)^{_n(k.ex)}"
-        grid = f"{{SCALE}}*{_n(share)}*{_grid(k, vg)}"
-        for end, part in (("F", 1 - s), ("H", s)):
-            lines.append(f"BA{bit}{end} A {end} I={_n(part)}*{current}")
-            lines.append(f"BG{bit}{end} G {end} I={_n(part)}*{grid}")
-    return "\n".join([*lines, ".ends"])
 
 
 def subcircuit(name: str, device: devices.Device, comment: str = "") -> str:
@@ -324,7 +252,7 @@ def subcircuit(name: str, device: devices.Device, comment: str = "") -> str:
 def _triode(writer: _Writer, part: Part, device: devices.Triode) -> None:
     model = writer.model("TRIODE", triode_subcircuit(device.coefficients))
     anode, grid, cathode = part.nodes
-    writer.lines.append(f"X{part.name} {anode} {grid} {cathode} {model} SCALE={_n(device.scale)}")
+    writer.lines.append(f"X{part.name} {anode} {grid} {cathode} {model} SCALE={digits(device.scale)}")
     _capacitances(writer, part, device, (grid, anode, cathode))
 
 
@@ -338,33 +266,33 @@ def _capacitances(
         ("ak", anode, cathode, device.anode_cathode_farad),
     ):
         if farad:
-            writer.lines.append(f"C{part.name}{suffix} {a} {b} {_n(farad)}")
+            writer.lines.append(f"C{part.name}{suffix} {a} {b} {digits(farad)}")
 
 
 def _pentode(writer: _Writer, part: Part, device: devices.Pentode) -> None:
     model = writer.model("PENTODE", pentode_subcircuit(device.coefficients))
     anode, screen, grid, cathode = part.nodes
-    writer.lines.append(f"X{part.name} {anode} {screen} {grid} {cathode} {model} SCALE={_n(device.scale)}")
+    writer.lines.append(f"X{part.name} {anode} {screen} {grid} {cathode} {model} SCALE={digits(device.scale)}")
     _capacitances(writer, part, device, (grid, anode, cathode))
 
 
 def _filament_triode(writer: _Writer, part: Part, device: devices.FilamentTriode) -> None:
     model = writer.model("FILAMENT", filament_subcircuit(device.coefficients))
     anode, grid, one, other = part.nodes
-    writer.lines.append(f"X{part.name} {anode} {grid} {one} {other} {model} SCALE={_n(device.scale)}")
-    writer.lines.append(f"R{part.name}f {one} {other} {_n(device.filament_ohm)}")
+    writer.lines.append(f"X{part.name} {anode} {grid} {one} {other} {model} SCALE={digits(device.scale)}")
+    writer.lines.append(f"R{part.name}f {one} {other} {digits(device.filament_ohm)}")
     if device.grid_anode_farad:
-        writer.lines.append(f"C{part.name}ga {grid} {anode} {_n(device.grid_anode_farad)}")
+        writer.lines.append(f"C{part.name}ga {grid} {anode} {digits(device.grid_anode_farad)}")
     for end in (one, other):
         for suffix, node, farad in (("g", grid, device.grid_cathode_farad), ("a", anode, device.anode_cathode_farad)):
             if farad:
                 place = "12"[end == other]
-                writer.lines.append(f"C{part.name}{suffix}{place} {node} {end} {_n(0.5 * farad)}")
+                writer.lines.append(f"C{part.name}{suffix}{place} {node} {end} {digits(0.5 * farad)}")
 
 
 def _vacuum_rectifier(writer: _Writer, part: Part, device: devices.VacuumRectifier) -> None:
     one, two, cathode = part.nodes
-    law = f"{_n(device.perveance * device.scale)}*max(V(NODE,{cathode}),0)^1.5"
+    law = f"{digits(device.perveance * device.scale)}*max(V(NODE,{cathode}),0)^1.5"
     for place, anode in (("a", one), ("b", two)):
         if anode != cathode:
             writer.lines.append(f"B{part.name}{place} {anode} {cathode} I={law.replace('NODE', anode)}")
@@ -374,7 +302,7 @@ def _selenium(writer: _Writer, part: Part, device: devices.SeleniumRectifier) ->
     plates = device.plates
     stack = devices.Diode(device.saturation_ampere, device.emission * plates, device.plate_ohm * plates)
     _diode(writer, part, stack)
-    writer.lines.append(f"R{part.name}leak {' '.join(part.nodes)} {_n(device.leak_ohm * plates)}")
+    writer.lines.append(f"R{part.name}leak {' '.join(part.nodes)} {digits(device.leak_ohm * plates)}")
 
 
 def _zener(writer: _Writer, part: Part, device: devices.Zener) -> None:
@@ -385,26 +313,26 @@ def _zener(writer: _Writer, part: Part, device: devices.Zener) -> None:
     ohm = max(device.ohm - THERMAL_VOLT / device.test_ampere, 1e-3)
     model = _diode_model(writer, devices.Diode(device.test_ampere, 1.0, ohm))
     writer.lines += [
-        f"V{part.name}z {cathode} {part.name}__z DC {_n(device.volt)}",
+        f"V{part.name}z {cathode} {part.name}__z DC {digits(device.volt)}",
         f"D{part.name}z {part.name}__z {anode} {model}",
         # The junction of the breakdown would draw its saturation current when off; the model has none.
-        f"I{part.name}z {cathode} {anode} DC {_n(device.test_ampere)}",
+        f"I{part.name}z {cathode} {anode} DC {digits(device.test_ampere)}",
     ]
 
 
 def _gas(writer: _Writer, part: Part, device: devices.GasRegulator) -> None:
     anode, cathode = part.nodes
-    writer.lines.append(f"R{part.name} {anode} {cathode} {_n(DARK_OHM)}")
+    writer.lines.append(f"R{part.name} {anode} {cathode} {digits(DARK_OHM)}")
     if device.lit:
-        u = f"(V({anode},{cathode})-{_n(device.extinction_volt)})/{_n(KNEE_VOLT)}"
-        writer.lines.append(f"B{part.name} {anode} {cathode} I={_n(KNEE_VOLT / device.ohm)}*{_softplus(u)}")
+        u = f"(V({anode},{cathode})-{digits(device.extinction_volt)})/{digits(KNEE_VOLT)}"
+        writer.lines.append(f"B{part.name} {anode} {cathode} I={digits(KNEE_VOLT / device.ohm)}*{softplus(u)}")
 
 
 def _bipolar(writer: _Writer, part: Part, device: devices.BipolarTransistor) -> None:
     body = (
-        f".model NAME {'NPN' if device.polarity > 0 else 'PNP'}(IS={_n(device.saturation_ampere)} "
-        f"BF={_n(device.forward_beta)} BR={_n(device.reverse_beta)} VAF={_n(device.early_volt)} "
-        f"IKF={_n(device.knee_ampere)} NF={_n(device.forward_emission)} NR={_n(device.reverse_emission)})"
+        f".model NAME {'NPN' if device.polarity > 0 else 'PNP'}(IS={digits(device.saturation_ampere)} "
+        f"BF={digits(device.forward_beta)} BR={digits(device.reverse_beta)} VAF={digits(device.early_volt)} "
+        f"IKF={digits(device.knee_ampere)} NF={digits(device.forward_emission)} NR={digits(device.reverse_emission)})"
     )
     writer.lines.append(f"{_named('Q', part)} {' '.join(part.nodes)} {writer.model('QMOD', body)}")
 
@@ -413,13 +341,13 @@ def _mosfet(writer: _Writer, part: Part, device: devices.Mosfet) -> None:
     drain, gate, source = part.nodes
     kind = "NMOS" if device.polarity > 0 else "PMOS"
     body = (
-        f".model NAME {kind}(LEVEL=1 VTO={_n(device.polarity * device.threshold_volt)} "
-        f"KP={_n(device.transconductance)} LAMBDA={_n(device.modulation)} IS={_n(device.body_ampere)})"
+        f".model NAME {kind}(LEVEL=1 VTO={digits(device.polarity * device.threshold_volt)} "
+        f"KP={digits(device.transconductance)} LAMBDA={digits(device.modulation)} IS={digits(device.body_ampere)})"
     )
     writer.lines.append(f"{_named('M', part)} {drain} {gate} {source} {source} {writer.model('MMOD', body)} W=1 L=1")
     for suffix, a, b, farad in (("gs", gate, source, device.gs_farad), ("gd", gate, drain, device.gd_farad)):
         if farad:
-            writer.lines.append(f"C{part.name}{suffix} {a} {b} {_n(farad)}")
+            writer.lines.append(f"C{part.name}{suffix} {a} {b} {digits(farad)}")
 
 
 def _hot(writer: _Writer, part: Part, conductance: str, loss: str, heat: float) -> None:
@@ -429,27 +357,27 @@ def _hot(writer: _Writer, part: Part, conductance: str, loss: str, heat: float) 
     writer.lines += [
         f"B{part.name} {a} {b} I={volts}*({conductance})",
         f"B{part.name}w 0 {node} I={volts}*{volts}*({conductance})-({loss})",
-        f"C{part.name}w {node} 0 {_n(heat)}",
+        f"C{part.name}w {node} 0 {digits(heat)}",
     ]
 
 
 def _thermistor(writer: _Writer, part: Part, device: devices.Thermistor) -> None:
     rise = f"V({part.name}__rise)"
-    cold = 1 / 298.15
-    law = f"exp({_n(-device.beta_kelvin)}*(1/max({_n(AMBIENT_KELVIN)}+{rise},200)-{_n(cold)}))/{_n(device.cold_ohm)}"
-    _hot(writer, part, law, f"{_n(device.loss_w_per_k)}*{rise}", device.heat_j_per_k)  # type: ignore[arg-type]
+    inverse = f"1/max({digits(AMBIENT_KELVIN)}+{rise},200)-{digits(1 / 298.15)}"
+    law = f"exp({digits(-device.beta_kelvin)}*({inverse}))/{digits(device.cold_ohm)}"
+    _hot(writer, part, law, f"{digits(device.loss_w_per_k)}*{rise}", device.heat_j_per_k)  # type: ignore[arg-type]
 
 
 def _lamp(writer: _Writer, part: Part, device: devices.Lamp) -> None:
-    kelvin = f"max({_n(AMBIENT_KELVIN)}+V({part.name}__rise),200)"
-    law = f"{_n(device.watt / device.volt**2)}*({_n(device.hot_kelvin)}/{kelvin})^1.2"
+    kelvin = f"max({digits(AMBIENT_KELVIN)}+V({part.name}__rise),200)"
+    law = f"{digits(device.watt / device.volt**2)}*({digits(device.hot_kelvin)}/{kelvin})^1.2"
     scale = device.watt / (device.hot_kelvin**4 - AMBIENT_KELVIN**4)
-    loss = f"{_n(scale)}*({kelvin}^4-{_n(AMBIENT_KELVIN**4)})"
+    loss = f"{digits(scale)}*({kelvin}^4-{digits(AMBIENT_KELVIN**4)})"
     _hot(writer, part, law, loss, float(device.storage()[2, 2]))
 
 
 def _fuse(writer: _Writer, part: Part, device: devices.Fuse) -> None:
-    writer.lines.append(f"R{part.name} {' '.join(part.nodes)} {_n(1e9 if device.blown else device.ohm)}")
+    writer.lines.append(f"R{part.name} {' '.join(part.nodes)} {digits(1e9 if device.blown else device.ohm)}")
 
 
 def _transformer(writer: _Writer, part: Part, device: devices.Transformer) -> None:
@@ -462,63 +390,63 @@ def _transformer(writer: _Writer, part: Part, device: devices.Transformer) -> No
         for letter, value in (("R", winding.ohm), ("L", winding.leakage_henry)):
             if value:
                 following = f"{name}__{letter.lower()}{k}"
-                writer.lines.append(f"{letter}{name}{k} {at} {following} {_n(value)}")
+                writer.lines.append(f"{letter}{name}{k} {at} {following} {digits(value)}")
                 at = following
         writer.lines += [
             f"V{name}{k} {at} {name}__e{k} DC 0",
-            f"E{name}{k} {name}__e{k} {end} {core} 0 {_n(turns)}",
-            f"F{name}{k} 0 {core} V{name}{k} {_n(turns)}",
+            f"E{name}{k} {name}__e{k} {end} {core} 0 {digits(turns)}",
+            f"F{name}{k} 0 {core} V{name}{k} {digits(turns)}",
         ]
     if device.core.knee_weber is None:
-        writer.lines.append(f"L{name}m {core} 0 {_n(device.core.henry)}")
+        writer.lines.append(f"L{name}m {core} 0 {digits(device.core.henry)}")
     else:
         # The flux as the charge of a farad, from which the magnetising current follows.
         flux = f"{name}__flux"
-        u = f"(V({flux})/{_n(device.core.knee_weber)})"
+        u = f"(V({flux})/{digits(device.core.knee_weber)})"
         writer.lines += [
             f"G{name}f 0 {flux} {core} 0 1",
             f"C{name}f {flux} 0 1",
             f"R{name}f {flux} 0 1e9",
-            f"B{name}m {core} 0 I=V({flux})/{_n(device.core.henry)}*(1+{u}^{2 * device.core.power})",
+            f"B{name}m {core} 0 I=V({flux})/{digits(device.core.henry)}*(1+{u}^{2 * device.core.power})",
         ]
     if device.core.loss_ohm is not None:
-        writer.lines.append(f"R{name}loss {part.nodes[0]} {part.nodes[1]} {_n(device.core.loss_ohm)}")
+        writer.lines.append(f"R{name}loss {part.nodes[0]} {part.nodes[1]} {digits(device.core.loss_ohm)}")
     for place, (a, b, farad) in enumerate(device.capacitances, start=1):
-        writer.lines.append(f"C{name}{place} {part.nodes[a]} {part.nodes[b]} {_n(farad)}")
+        writer.lines.append(f"C{name}{place} {part.nodes[a]} {part.nodes[b]} {digits(farad)}")
 
 
 def _driver(writer: _Writer, part: Part, device: devices.Driver) -> None:
     name, (plus, minus) = part.name, part.nodes
     res, cmes, lces = device.motional()
     writer.lines += [
-        f"R{name} {plus} {name}__coil {_n(device.ohm)}",
-        f"L{name} {name}__coil {name}__motion {_n(device.henry)}",
-        f"R{name}m {name}__motion {minus} {_n(res)}",
-        f"C{name}m {name}__motion {minus} {_n(cmes)}",
-        f"L{name}m {name}__motion {minus} {_n(lces)}",
+        f"R{name} {plus} {name}__coil {digits(device.ohm)}",
+        f"L{name} {name}__coil {name}__motion {digits(device.henry)}",
+        f"R{name}m {name}__motion {minus} {digits(res)}",
+        f"C{name}m {name}__motion {minus} {digits(cmes)}",
+        f"L{name}m {name}__motion {minus} {digits(lces)}",
     ]
 
 
 def _mains_source(writer: _Writer, part: Part, device: devices.MainsSource) -> None:
     writer.lines.append(
-        f"{_named('V', part)} {' '.join(part.nodes)} DC 0 SIN(0 {_n(device.peak_volt)} {_n(device.hertz)})"
+        f"{_named('V', part)} {' '.join(part.nodes)} DC 0 SIN(0 {digits(device.peak_volt)} {digits(device.hertz)})"
     )
 
 
 def _coupled(writer: _Writer, part: Part, device: devices.CoupledInductors) -> None:
     matrix = device.henry
     for k, row in enumerate(matrix, start=1):
-        writer.lines.append(f"L{part.name}{k} {part.nodes[2 * k - 2]} {part.nodes[2 * k - 1]} {_n(row[k - 1])}")
+        writer.lines.append(f"L{part.name}{k} {part.nodes[2 * k - 2]} {part.nodes[2 * k - 1]} {digits(row[k - 1])}")
     for j in range(len(matrix)):
         for k in range(j):
             if matrix[j][k]:
                 coupling = matrix[j][k] / (matrix[j][j] * matrix[k][k]) ** 0.5
-                writer.lines.append(f"K{part.name}{j}{k} L{part.name}{k + 1} L{part.name}{j + 1} {_n(coupling)}")
+                writer.lines.append(f"K{part.name}{j}{k} L{part.name}{k + 1} L{part.name}{j + 1} {digits(coupling)}")
 
 
 def _controlled(writer: _Writer, part: Part, device: devices.VoltageControlled | devices.Transconductance) -> None:
     letter, value = ("E", device.gain) if isinstance(device, devices.VoltageControlled) else ("G", device.siemens)
-    writer.lines.append(f"{_named(letter, part)} {' '.join(part.nodes)} {_n(value)}")
+    writer.lines.append(f"{_named(letter, part)} {' '.join(part.nodes)} {digits(value)}")
 
 
 _WRITERS: dict[type, Callable[[_Writer, Part, Any], None]] = {

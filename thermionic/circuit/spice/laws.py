@@ -1,0 +1,89 @@
+"""The tubes' laws as subcircuits of behavioural sources."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from thermionic.devices.pentode import PentodeCoefficients
+from thermionic.devices.triode import ALONG, WEIGHT, TriodeCoefficients
+from thermionic.errors import NetlistRefused
+
+
+def digits(value: Any) -> str:
+    """A number as SPICE reads it. Raises NetlistRefused for an array of them."""
+    if np.ndim(value):
+        raise NetlistRefused("An array of variants cannot be written as one netlist.")
+    return f"{float(value):.15g}"
+
+
+def softplus(u: str) -> str:
+    """ln(1+e^u), written so that it cannot overflow."""
+    return f"(max({u},0)+ln(1+exp(-abs({u}))))"
+
+
+def _space(k: TriodeCoefficients, va: str, vg: str) -> list[str]:
+    """Lines that make V(E) the space current's effective voltage."""
+    return [
+        f"BU U 0 V={digits(k.kp)}*({digits(1 / k.mu)}+{vg}/sqrt({digits(k.kvb)}+{va}*{va}))",
+        f"BE E 0 V={va}/{digits(k.kp)}*{softplus('V(U)')}",
+    ]
+
+
+def _grid(k: TriodeCoefficients, vg: str) -> str:
+    w = f"{softplus(f'{digits(k.grid_c)}*{vg}')}/{digits(k.grid_c)}"
+    return f"{digits(k.grid_g)}*({w})^{digits(k.grid_xi)}"
+
+
+def triode_subcircuit(k: TriodeCoefficients) -> str:
+    """The body of a triode subcircuit, terminals anode, grid, cathode, and a parameter SCALE; see devices.Triode."""
+    return "\n".join(
+        [
+            ".subckt NAME A G K SCALE=1",
+            *_space(k, "max(V(A,K),0)", "V(G,K)"),
+            f"BA A K I={{SCALE}}*{digits(2 / k.kg1)}*max(V(E),0)^{digits(k.ex)}",
+            f"BG G K I={{SCALE}}*{_grid(k, 'V(G,K)')}",
+            ".ends",
+        ]
+    )
+
+
+def pentode_subcircuit(k: PentodeCoefficients) -> str:
+    """The body of a pentode subcircuit: anode, screen, grid, cathode, and a parameter SCALE; see devices.Pentode."""
+    share, space, n = 1 / (1 + 1 / k.shield), k.space, k.knee_sharpness
+    return "\n".join(
+        [
+            ".subckt NAME A S G K SCALE=1",
+            f"BV VE 0 V=max({digits(share)}*(V(S,K)+max(V(A,K),0)/{digits(k.shield)}),0)",
+            *_space(space, "V(VE)", "V(G,K)"),
+            f"BI IK 0 V={digits(2 / space.kg1)}*max(V(E),0)^{digits(space.ex)}",
+            # The anode's plain share and its diode line, and the smooth lesser of the two; see devices.Pentode.
+            f"BP P 0 V=V(IK)/(1+{digits(k.screen_share / (1 - k.screen_share))}*"
+            f"(1.1*max(V(S,K),1e-3)/(max(V(A,K),0)+0.1*max(V(S,K),1e-3)))^{digits(k.screen_slope)})",
+            f"BD D 0 V={digits(k.knee_perveance)}*max(V(A,K),1e-9)^1.5",
+            "BM M 0 V=min(V(P),V(D))",
+            f"BR R 0 V=(min(V(P),V(D))/max(max(V(P),V(D)),1e-30))^{digits(n)}",
+            f"BN N 0 V=V(A,K) > 0 ? V(M)*(1+V(R))^({digits(-1 / n)}) : 0",
+            "BA A K I={SCALE}*V(N)",
+            "BS S K I={SCALE}*(V(IK)-V(N))",
+            f"BG G K I={{SCALE}}*{_grid(space, 'V(G,K)')}",
+            ".ends",
+        ]
+    )
+
+
+def filament_subcircuit(k: TriodeCoefficients) -> str:
+    """The body of a triode with a filament: anode, grid and its two ends, and SCALE; see devices.FilamentTriode."""
+    lines = [".subckt NAME A G F H SCALE=1"]
+    for bit, (s, share) in enumerate(zip(ALONG, WEIGHT, strict=True), start=1):
+        va, vg = f"max(V(A,F)-{digits(s)}*V(H,F),0)", f"(V(G,F)-{digits(s)}*V(H,F))"
+        space = [line.replace(" U ", f" U{bit} ").replace(" E ", f" E{bit} ").replace("V(U)", f"V(U{bit})")
+                 for line in _space(k, va, vg)]  # fmt: skip
+        lines += [f"B{line[1]}{bit} {line.split(' ', 1)[1]}" for line in space]
+        current = f"{{SCALE}}*{digits(share * 2 / k.kg1)}*max(V(E{bit}),0)^{digits(k.ex)}"
+        grid = f"{{SCALE}}*{digits(share)}*{_grid(k, vg)}"
+        for end, part in (("F", 1 - s), ("H", s)):
+            lines.append(f"BA{bit}{end} A {end} I={digits(part)}*{current}")
+            lines.append(f"BG{bit}{end} G {end} I={digits(part)}*{grid}")
+    return "\n".join([*lines, ".ends"])
