@@ -183,3 +183,33 @@ def test_a_file_goes_out_and_comes_back_and_a_deletion_is_undone(page, tmp_path)
     page.get_by_role("button", name="Undo").click()
     expect(page.locator(".card-amp", has_text="Came back")).to_have_count(1)
     page.get_by_role("button", name="Delete Came back").click()
+
+
+def test_a_tube_of_ones_own_from_its_points_to_the_drawing(page):
+    page.get_by_role("link", name="Tube drawer").click()
+    expect(page.get_by_role("heading", name="Jam jar 76")).to_be_visible()
+    page.get_by_label("Its name").fill("Shed 82")
+    page.get_by_label("Anode dissipation").fill("2.75 W")
+    page.get_by_label("Points as CSV").fill("anode_v,grid_v,anode_a\n250,-8.5,10.5\n")
+    page.get_by_role("button", name="Fit it").click()
+    expect(page.locator("#notice")).to_contain_text("Line 2: anode_a is 10.5")
+    assert page.get_by_label("Its name").input_value() == "Shed 82"
+    rows = [
+        "anode_v,grid_v,anode_a,gm_s,mu",
+        "250,-8.5,0.0105,0.0022,17",
+        "100,0,0.0118,0.0031,19.5",
+        "150,-4,0.0069,,",
+    ]
+    page.get_by_label("Points as CSV").fill("\n".join(rows))
+    page.get_by_role("button", name="Fit it").click()
+    expect(page.locator("#notice")).to_contain_text("Shed 82 fitted")
+    expect(page.locator(".own-curves circle")).to_have_count(17 + 3)
+
+    page.get_by_role("link", name="Workshop", exact=True).click()
+    own_copy(page)
+    before = volts(page, "driver_anode")
+    page.locator('[data-path="chain/driver"]').first.click()
+    page.get_by_label("Tube", exact=True).select_option("Shed 82")
+    expect(page.locator('[data-figure="driver_anode"]').first).not_to_have_text(before)
+    page.reload()
+    expect(page.locator(".drawing").first).to_contain_text("Shed 82")

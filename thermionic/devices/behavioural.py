@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar, Protocol
 
-import numpy as np
-
 from thermionic.devices.base import EARTH, Array, Device, Pairs, placed
 
 
@@ -80,8 +78,3 @@ class BehaviouralVoltage(Device):
 
 def _controls(count: int) -> tuple[str, ...]:
     return tuple(f"{side}{k}" for k in range(1, count + 1) for side in ("plus", "minus"))
-
-
-def constant(v: Array, value: float) -> tuple[Array, Array]:
-    """A law's answer where nothing is sensed."""
-    return np.full(v.shape[:-1], value), np.zeros(v.shape)
