@@ -316,6 +316,51 @@ def test_a_hand_written_netlist(tmp_path):
     assert ours["tran"]["nodes"]["out"][-1] == pytest.approx(ours["op"]["out"], rel=1e-6)
 
 
+DIALECT = """A TUBE AS LIBRARIES OF MODELS HAVE THEM
+.SUBCKT TRI 1 2 3
++ PARAMS: MU=100 EX=1.4 KG1=1060 KP=600 KVB=300 RGI=2000
++ CCG=2.3P CGP=2.4P CCP=.9P ; a comment
+E1 7 0 VALUE={V(1,3)/KP*LOG(1+EXP(KP*(1/MU+V(2,3)/SQRT(KVB+V(1,3)*V(1,3)))))}
+RE1 7 0 1G
+G1 1 3 VALUE={(PWR(V(7),EX)+PWR(V(7),EX))/KG1}
+C1 2 3 {CCG}
+C2 2 1 {CGP}
+C3 1 3 {CCP}
+D3 5 3 DX
+R1 2 5 {RGI}
+.MODEL DX D(IS=1N RS=1 CJO=10PF TT=1N)
+.ENDS TRI
+VB 10 0 300V
+RA 10 4 100K
+X1 4 1 6 TRI
+RK 6 0 1.5K
+CK 6 0 22UF
+VIN 1 0 DC 0 AC 1 SIN(0 1 1K)
+CO 4 8 .1U
+RO 8 0 1MEG
+B9 9 0 V=V(4)^3/1E6 + (-2)^3 + POW(-2,0.5)
+R9 9 0 1K
+"""
+
+
+def test_a_netlist_in_the_dialect_of_model_libraries(tmp_path):
+    ours = spice.run(spice.read(DIALECT + ".OP\n.AC DEC 2 10 100K\n.TRAN 10U 5M\n.FOUR 1K V(8)\n.END\n"))
+    plots = simulator.run(DIALECT + TIGHT + ".op\n.ac dec 2 10 100k\n.tran 2u 5m 0 2u\n.end\n", tmp_path)
+    _, names, data = plot(plots, "Operating")
+    theirs = dict(zip(names, data[0], strict=True))
+    for node in ("4", "6", "9"):
+        assert ours["op"][node] == pytest.approx(theirs[f"v({node})"], rel=DC), node
+    _, names, data = plot(plots, "AC")
+    pairs = np.array(ours["ac"]["nodes"]["8"])
+    np.testing.assert_allclose(pairs[:, 0] + 1j * pairs[:, 1], data[:, names.index("v(8)")], rtol=1e-3)
+    _, names, data = plot(plots, "Transient")
+    last = data[:, 0] >= 4e-3
+    found = simulator.harmonics(data[last, 0].real, data[last, names.index("v(8)")].real, 1000.0, 3)
+    for order in (1, 2, 3):
+        ours_here = ours["fourier"]["8"]["harmonics"][order - 1]["magnitude"]
+        assert ours_here == pytest.approx(found[order - 1], rel=HARMONIC), order
+
+
 @pytest.mark.parametrize(
     "name", ["power pentode and transformer", "ultra-linear push-pull", "filament across its supply"]
 )

@@ -314,13 +314,19 @@ class _Parser:
             for other in arguments[1:]:
                 chosen = self._join(name, chosen, other)
             return chosen
+        if name in ("pwr", "pwrs") and "pwrs" in self.text.lower():
+            # The dialect that has both takes pwr of a negative base as that of its size.
+            name = "pwr" if name == "pwrs" else "size"
+            if name == "size":
+                arguments[:1] = [self._function("abs", one) for one in arguments[:1]]
+                name = "pow"
         if name in ("pow", "pwr", "atan2") and len(arguments) == 2:
             return self._join(name, *arguments)
         if name == "limit" and len(arguments) == 3:
             return self._join("min", self._join("max", arguments[0], arguments[1]), arguments[2])
         if name == "if" and len(arguments) == 3:
             return self._where(arguments[0][0], arguments[1], arguments[2])
-        known = ", ".join(sorted({*_FUNCTIONS, "min", "max", "pow", "pwr", "atan2", "limit", "if"}))
+        known = ", ".join(sorted({*_FUNCTIONS, "min", "max", "pow", "pwr", "pwrs", "atan2", "limit", "if"}))
         raise NetlistRefused(
             f"{name}() with {len(arguments)} argument{'s' * (len(arguments) != 1)} is not known. There are {known}."
         )
@@ -334,9 +340,8 @@ def _exponential(x: float) -> float:
 
 
 def _raise(x: float, y: float) -> float:
-    """x^y; a negative base with a broken exponent counts as its size, as SPICE has it."""
-    base = x if y == math.floor(y) else abs(x)
-    return float(base**y)
+    """x^y; a negative base counts as its size, whatever the exponent, as general simulators have it."""
+    return float(abs(x) ** y)
 
 
 # Each function with its derivative, on plain numbers.
@@ -371,7 +376,7 @@ def _sign(x: float) -> float:
 _TWO: dict[str, Callable[..., float]] = {
     "over": lambda x, y: x / y,
     "pow": _raise,
-    "pow'1": lambda x, y: y * _raise(x, y - 1.0) * (1.0 if y == math.floor(y) else _sign(x)) if x else float(y == 1),
+    "pow'1": lambda x, y: y * abs(x) ** (y - 1.0) * _sign(x) if x else float(y == 1),
     "pow'2": lambda x, y: _raise(x, y) * math.log(abs(x)) if x else 0.0,
     "pwr": lambda x, y: _sign(x) * abs(x) ** y,
     "pwr'1": lambda x, y: y * abs(x) ** (y - 1.0) if x else float(y == 1),
@@ -420,7 +425,7 @@ def _array_functions() -> dict[str, Any]:
         "exp": lambda x: np.exp(np.minimum(x, 300.0)), "exp'": lambda x: np.exp(np.minimum(x, 300.0)),
         "sqrt": lambda x: np.sqrt(np.maximum(x, 0.0)), "sqrt'": lambda x: 0.5 / np.sqrt(np.maximum(x, 1e-300)),
         "over": np.divide, "<": np.less, ">": np.greater, "where": np.where, "tanh": np.tanh,
-        "pow": lambda x, y: np.where(y == np.floor(y), x, np.abs(x)) ** y,
+        "pow": lambda x, y: np.abs(x) ** y,
     }  # fmt: skip
     return table | own
 
