@@ -372,6 +372,7 @@ def test_a_circuit_that_cannot_be_is_refused_in_words():
         ("t\nF1 a 0 VX 2\nR1 a 0 1\n", "Line 2: the current of VX is wanted"),
         ("t\n.include other.lib\n", "Line 2: .include is not known"),
         ("t\nV1 a 0 SIN(0 1)\n", "Line 2: SIN wants 3 to 6 numbers"),
+        ("only a title\n.op\n", "only a title has no parts"),
         ("t\nR1 a 0 2k2\n", "Line 2: “2k2” is a value as parts are marked"),
     ],
 )

@@ -74,6 +74,8 @@ class System:
     """
 
     def __init__(self, netlist: Netlist) -> None:
+        if not netlist.parts:
+            raise NetlistRefused(f"{netlist.title} has no parts.")
         self.netlist = netlist
         self.nodes = netlist.nodes
         index = {node: place for place, node in enumerate(self.nodes)}
