@@ -18,9 +18,11 @@ from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.noise import noise
 from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.small_signal import SmallSignal
+from thermionic.circuit.startup import start_up
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import transient
+from thermionic.circuit.variants import Spread, monte_carlo, one_of, operating_points
 
 pytestmark = simulator.needed
 DC, AC_DB, AC_DEGREES, HARMONIC, SUPPLY, RIPPLE = 1e-3, 0.05, 0.5, 0.02, 5e-3, 0.03
@@ -205,6 +207,32 @@ def test_supplies_over_the_mains_cycle(name, tmp_path):
     time, wave = data[:, 0], data[:, names.index(f"v({node})")]
     assert state.at.voltage(node) == pytest.approx(np.trapezoid(wave, time) / np.ptp(time), rel=SUPPLY)
     assert state.mains.ripple_peak_to_peak(node) == pytest.approx(np.ptp(wave), rel=RIPPLE)
+
+
+def test_switching_on_cycle_by_cycle_and_by_its_envelope(tmp_path):
+    """The slow run against every mains cycle of the other's, each averaged over its own cycle."""
+    netlist, _, _ = SUPPLIES["vacuum rectifier, capacitor input"]
+    netlist = netlist.with_device("C2", C(220e-6))
+    run_here = start_up(netlist, 2.5)
+    _, names, data = plot(run(netlist, ".tran 100u 2.5 0 100u", tmp_path), "Transient")
+    time = np.arange(0, 2.5, 1e-4)
+    wave = np.interp(time, data[:, 0], data[:, names.index("v(b)")])
+    cycles = wave[: len(wave) // 200 * 200].reshape(-1, 200).mean(axis=1)
+    middle = (np.arange(len(cycles)) + 0.5) * 0.02
+    ours = np.interp(middle, run_here.seconds, run_here.voltage("b"))
+    assert np.abs(ours - cycles)[3:].max() < 0.02 * cycles[-1]
+    assert ours[-1] == pytest.approx(cycles[-1], rel=SUPPLY)
+
+
+def test_variants_are_what_the_other_finds_for_each(tmp_path):
+    netlist, _ = CIRCUITS["long-tailed pair"]
+    drawn = monte_carlo(netlist, 6, Spread(), {"V1": "one", "V2": "one"}, seed=9)
+    together = operating_points(System(drawn))
+    for variant in (1, 4):
+        _, names, data = plot(run(one_of(drawn, variant), ".op", tmp_path), "Operating")
+        theirs = dict(zip(names, data[0], strict=True))
+        for node in netlist.nodes:
+            assert together.voltage(node)[variant] == pytest.approx(theirs[f"v({node})"], rel=DC, abs=2e-5)
 
 
 TRANSIENTS = {

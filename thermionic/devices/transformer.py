@@ -113,8 +113,8 @@ class Transformer(Device):
     same node at the tap; an ultra-linear primary is four. Steady primary current is part of sum n_k i_k, so residual
     DC in a push-pull pair, or a single-ended tube's, moves the core's working point as it does in iron.
     ``capacitances`` lists (terminal, terminal, farads): across windings and between them.
-    Source of the picture: the equivalent circuit of any text; N. Partridge's and R. Lee's (*Electronic
-    Transformers and Circuits*, 2nd ed. (1955), ch. 5) for audio.
+    Source of the picture: the equivalent circuit of R. Lee, *Electronic Transformers and Circuits*, 2nd ed. (1955),
+    ch. 5.
     """
 
     windings: tuple[Winding, ...]

@@ -173,7 +173,7 @@ class FilamentTriode(Device):
 
     Each bit of filament at a fraction s of its length is a cathode at V(f1) + s (V(f2) - V(f1)) that emits as
     the whole tube would there, and its current leaves by the two ends as (1 - s) to s: the superposition that
-    W. J. Kusunose ("Calculation of characteristics and the design of triodes", Proc. IRE 17 (1929), p. 1706)
+    Y. Kusunose ("Calculation of characteristics and the design of triodes", Proc. IRE 17 (1929), p. 1706)
     makes of a filament, taken here at four points of Gauss and Legendre. ``filament_ohm`` is the
     hot resistance between the ends. With no voltage along the filament it is the Triode exactly.
     """
