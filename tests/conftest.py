@@ -1,6 +1,13 @@
-"""What the tests of the web application share."""
+"""What all tests share."""
 
 import pytest
+from hypothesis import settings
+
+# The same examples in every run, however busy the machine, so that a change is never refused for another's luck.
+# To look for new ones: ./test tests/core --hypothesis-profile=explore
+settings.register_profile("steady", deadline=None, derandomize=True)
+settings.register_profile("explore", deadline=None)
+settings.load_profile("steady")
 
 
 @pytest.fixture
