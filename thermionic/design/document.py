@@ -239,7 +239,7 @@ class OwnTriode(_Model):
     @property
     def type(self) -> TubeType:
         """It as the library has its types. Its capacitances are not measured and taken as a small triode's."""
-        limits = Limits(self.anode_volt, self.anode_watt, _OWN_CATHODE_A, 0.5e6, 1e6, 90.0,
+        limits = Limits(self.anode_volt, self.anode_watt, _OWN_CATHODE_A, 0.5e6, 1e6, 90.0, system="as given",
                         unsure=("cathode_a", "grid_leak_fixed_bias_ohm", "grid_leak_cathode_bias_ohm"))  # fmt: skip
         unit = Unit("triode", "triode", 1, TriodeCoefficients(**self.coefficients), limits,
                     capacitances=dict.fromkeys(_CAPACITANCES, 2e-12))  # fmt: skip

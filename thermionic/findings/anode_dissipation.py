@@ -8,7 +8,7 @@ from thermionic.values import Series, step
 
 
 class AnodeDissipation(Rule):
-    """The anode turns more power into heat than the tube's design-centre maximum."""
+    """The anode turns more power into heat than the tube's maximum."""
 
     name = "anode-dissipation"
     fires_on = {"chain/output/cathode_resistor/ohm": "560"}
@@ -17,7 +17,8 @@ class AnodeDissipation(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for stage in amplifier.design.stages:
             path = f"chain/{stage.id}"
-            limit = amplifier.design.tube(stage.tube).limits.anode_w
+            limits = amplifier.design.tube(stage.tube).limits
+            limit = limits.anode_w
             heat = amplifier.part(path).dissipation
             if heat <= limit:
                 continue
@@ -37,7 +38,7 @@ class AnodeDissipation(Rule):
                 path,
                 amplifier.compiled.designator(path),
                 f"{stage.tube} anode runs too hot",
-                f"{heat:.1f} W at idle; the design-centre maximum is {limit:g} W ({heat / limit:.0%}).",
+                f"{heat:.1f} W at idle; the {limits.called} is {limit:g} W ({heat / limit:.0%}).",
                 "Past its limit the anode glows, gives off gas, and the tube's life is short.",
                 heat,
                 limit,

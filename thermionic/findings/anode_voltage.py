@@ -7,7 +7,7 @@ from thermionic.findings.base import Finding, Rule, Severity
 
 
 class AnodeVoltage(Rule):
-    """The anode stands further above the cathode than the tube's design-centre maximum."""
+    """The anode stands further above the cathode than the tube's maximum."""
 
     name = "anode-voltage"
     fires_on = {"supply/winding_volt": "330 V"}
@@ -16,7 +16,8 @@ class AnodeVoltage(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for stage in amplifier.design.stages:
             path = f"chain/{stage.id}"
-            limit = amplifier.design.tube(stage.tube).limits.anode_v
+            limits = amplifier.design.tube(stage.tube).limits
+            limit = limits.anode_v
             volts = amplifier.part(path).voltage
             if volts > limit:
                 yield Finding(
@@ -25,7 +26,7 @@ class AnodeVoltage(Rule):
                     path,
                     amplifier.compiled.designator(path),
                     f"{stage.tube} has too much anode voltage",
-                    f"{volts:.0f} V from anode to cathode; the design-centre maximum is {limit:g} V.",
+                    f"{volts:.0f} V from anode to cathode; the {limits.called} is {limit:g} V.",
                     "Insulation and vacuum are rated for that; above it the tube may arc over.",
                     volts,
                     limit,

@@ -24,7 +24,13 @@ from thermionic.errors import UnknownTube
 from thermionic.tubes.points import Drop, Point
 from thermionic.tubes.stages import OutputStage, PublishedStage
 
-RATING_SYSTEMS = ("design centre", "design maximum", "absolute maximum")
+# By which system a maximum is meant, and what it is then called. "as given" is what users say of tubes of their own.
+RATING_SYSTEMS = {
+    "design centre": "design-centre maximum",
+    "design maximum": "design maximum",
+    "absolute maximum": "absolute maximum",
+    "as given": "maximum that you gave it",
+}
 
 
 @dataclass(frozen=True)
@@ -44,6 +50,11 @@ class Limits:
     screen_w: float | None = None
     system: str = "design centre"
     unsure: tuple[str, ...] = ()
+
+    @property
+    def called(self) -> str:
+        """What a maximum of its rating system is called."""
+        return RATING_SYSTEMS[self.system]
 
 
 @dataclass(frozen=True)
