@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import CHARGE, Array, Arrays, Device, Noise, Plain, Value, between
-from thermionic.devices.triode import TriodeCoefficients, Warmup, cathode_noise, grid_current, space_current
+from thermionic.devices.base import CHARGE, Array, Arrays, Noise, Plain, Value, between
+from thermionic.devices.triode import Cathode, TriodeCoefficients, Warmup, cathode_noise, grid_current, space_current
 
 
 @dataclass(frozen=True)
@@ -32,7 +32,7 @@ class PentodeCoefficients:
 
 
 @dataclass(frozen=True)
-class Pentode(Device):
+class Pentode(Cathode):
     """A pentode or beam tetrode, the suppressor or beam plates at the cathode.
 
     The simplest textbook pentode multiplies the anode current by arctan(Va / kvb) and lets the screen
@@ -101,11 +101,6 @@ class Pentode(Device):
             *cathode_noise(0, 3, g[..., 2, 0], shared),
             Noise(2, 3, 2 * CHARGE * i[..., 0], kind="grid"),
         )
-
-    def at_time(self, second: float, off: float = np.inf) -> Pentode:
-        if self.warmup.second <= 0:
-            return self
-        return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())
 
 
 def _currents(k: PentodeCoefficients, vg: Any, vs: Any, va: Any, m: Any) -> tuple[Any, Any]:

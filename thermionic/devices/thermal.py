@@ -6,6 +6,7 @@ operating point finds the temperature that the current itself makes, and a slow 
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
@@ -19,7 +20,7 @@ _CELSIUS_25 = 298.15
 _COLDEST, _HOTTEST = 200.0, 3600.0
 
 
-class Hot(Device):
+class Hot(Device, ABC):
     """Two terminals, and the temperature rise over ambient, K, as local unknown 2."""
 
     terminals: ClassVar = ("a", "b")
@@ -30,13 +31,13 @@ class Hot(Device):
     def injects(self) -> Pairs:
         return (0, 1), (2, EARTH)
 
+    @abstractmethod
     def _conductance_at(self, kelvin: Array) -> tuple[Array, Array]:
         """Electrical conductance at a temperature, S, and its derivative by it."""
-        raise NotImplementedError
 
+    @abstractmethod
     def _loss(self, kelvin: Array) -> tuple[Array, Array]:
         """Heat lost to the surroundings, W, and its derivative by temperature."""
-        raise NotImplementedError
 
     def ohm_at(self, rise: float) -> float:
         """Its resistance at a temperature ``rise`` kelvin above ambient, Ω."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Self
 
 import numpy as np
 
@@ -65,6 +65,20 @@ class Warmup:
         return float(1.0 / (1.0 + (self.second / max(second, 1e-9)) ** (4.0 / self.rise)))
 
 
+class Cathode(Device):
+    """A device with an emitting cathode: ``scale`` multiplies its currents, ``warmup`` says how it warms up."""
+
+    scale: Value
+    warmup: Warmup
+
+    def at_time(self, second: float, off: float = np.inf) -> Self:
+        if self.warmup.second <= 0:
+            return self
+        emission = self.scale * self.warmup.emission(second, off)
+        warmed: Self = replace(self, scale=emission, warmup=Warmup())  # type: ignore[type-var]
+        return warmed
+
+
 def grid_current(k: TriodeCoefficients, vg: Any, m: Any = Arrays) -> tuple[Any, Any]:
     """Dempwolf, Holters and Zölzer's grid current and its derivative; see Triode. ``m`` is Arrays or Plain."""
     soft, slope = m.softplus(k.grid_c * vg)
@@ -100,7 +114,7 @@ def cathode_noise(plus: int, minus: int, gm: Value, sharing: Value = 0.0) -> tup
 
 
 @dataclass(frozen=True)
-class Triode(Device):
+class Triode(Cathode):
     """Koren's triode with the grid current of Dempwolf, Holters and Zölzer.
 
     Anode current, N. Koren, "Improved vacuum tube models for SPICE simulations", *Glass Audio* 8 (1996), no. 5:
@@ -156,11 +170,6 @@ class Triode(Device):
         i, g = self.currents(self.sensed(local))
         return (*cathode_noise(0, 2, g[..., 1, 0]), Noise(1, 2, 2 * CHARGE * i[..., 0], kind="grid"))
 
-    def at_time(self, second: float, off: float = np.inf) -> Triode:
-        if self.warmup.second <= 0:
-            return self
-        return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())
-
 
 # Gauss-Legendre on the filament's length: exact for the polynomials that a filament's own volts stand for.
 ALONG, WEIGHT = (points for points in np.polynomial.legendre.leggauss(4))
@@ -168,7 +177,7 @@ ALONG, WEIGHT = 0.5 * (1.0 + ALONG), 0.5 * WEIGHT
 
 
 @dataclass(frozen=True)
-class FilamentTriode(Device):
+class FilamentTriode(Cathode):
     """A directly heated triode with both ends of its filament, so that AC heating and a balance pot mean something.
 
     Each bit of filament at a fraction s of its length is a cathode at V(f1) + s (V(f2) - V(f1)) that emits as
@@ -219,8 +228,3 @@ class FilamentTriode(Device):
     def noise(self, local: Array) -> tuple[Noise, ...]:
         _, g = self.currents(self.sensed(local))
         return cathode_noise(0, 2, g[..., 1, 0])
-
-    def at_time(self, second: float, off: float = np.inf) -> FilamentTriode:
-        if self.warmup.second <= 0:
-            return self
-        return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())

@@ -7,12 +7,12 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import Array, Device, Value, logistic, softplus
-from thermionic.devices.triode import Warmup
+from thermionic.devices.base import Array, Value, logistic, softplus
+from thermionic.devices.triode import Cathode, Warmup
 
 
 @dataclass(frozen=True)
-class VacuumRectifier(Device):
+class VacuumRectifier(Cathode):
     """A rectifier of two anodes and one cathode, each anode by the space-charge law: i = P v^1.5 for v > 0.
 
     Source: C. D. Child, "Discharge from hot CaO", Phys. Rev. 32 (1911), p. 492; I. Langmuir, "The effect of space
@@ -44,8 +44,3 @@ class VacuumRectifier(Device):
 
     def softened(self, times: float) -> VacuumRectifier:
         return replace(self, knee_volt=0.2 * (times - 1.0))
-
-    def at_time(self, second: float, off: float = np.inf) -> VacuumRectifier:
-        if self.warmup.second <= 0:
-            return self
-        return replace(self, scale=self.scale * self.warmup.emission(second, off), warmup=Warmup())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,12 +10,12 @@ import numpy as np
 from thermionic.devices.base import Array
 
 
-class Wave:
+class Wave(ABC):
     """A voltage or current as a function of time since the run began, s."""
 
+    @abstractmethod
     def at(self, second: float) -> float:
         """The value at a time."""
-        raise NotImplementedError
 
     def corners(self, until: float) -> Array:
         """The times up to ``until`` at which the slope jumps."""
