@@ -283,15 +283,22 @@ def _wave(head: str, numbers: list[float]) -> devices.Wave:
     return devices.Piecewise(tuple(times), tuple(values))
 
 
-def _diode(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    plain, given = pairs(text)
-    _no_more(given)
-    if len(plain) not in (4, 5):
-        raise NetlistRefused(f"{plain[0]} wants two nodes and a model, and if need be an area.")
-    area = _value(plain[4], scope) if len(plain) == 5 else 1.0
-    nodes = _nodes(reader, plain[1:3], place)
-    for name, device, at in models.diode(_model(plain[3], scope), plain[0], nodes, area):
-        reader.add(name, device, at, place.prefix)
+def _junctions(
+    pins: int, what: str, made: Callable[[models.Model, str, tuple[str, ...], float], models.Parts]
+) -> Callable[[Builder, str, Scope, Place], None]:
+    """A reader of lines with ``pins`` nodes, a model and an area: diodes and transistors."""
+
+    def read(reader: Builder, text: str, scope: Scope, place: Place) -> None:
+        plain, given = pairs(text)
+        _no_more(given)
+        if len(plain) not in (pins + 2, pins + 3):
+            raise NetlistRefused(f"{plain[0]} wants {what} and a model, and if need be an area.")
+        area = _value(plain[pins + 2], scope) if len(plain) == pins + 3 else 1.0
+        nodes = _nodes(reader, plain[1 : pins + 1], place)
+        for name, device, at in made(_model(plain[pins + 1], scope), plain[0], nodes, area):
+            reader.add(name, device, at, place.prefix)
+
+    return read
 
 
 def _model(name: str, scope: Scope) -> models.Model:
@@ -299,17 +306,6 @@ def _model(name: str, scope: Scope) -> models.Model:
     if found is None:
         raise NetlistRefused(f"there is no .model {name}.")
     return found
-
-
-def _bipolar(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    plain, given = pairs(text)
-    _no_more(given)
-    if len(plain) not in (5, 6):
-        raise NetlistRefused(f"{plain[0]} wants collector, base, emitter and a model, and if need be an area.")
-    area = _value(plain[5], scope) if len(plain) == 6 else 1.0
-    nodes = _nodes(reader, plain[1:4], place)
-    for name, device, at in models.bipolar(_model(plain[4], scope), plain[0], nodes, area):
-        reader.add(name, device, at, place.prefix)
 
 
 def _mosfet(reader: Builder, text: str, scope: Scope, place: Place) -> None:
@@ -419,8 +415,8 @@ ELEMENTS: dict[str, Callable[[Builder, str, Scope, Place], None]] = {
     "k": _coupling,
     "v": _source,
     "i": _source,
-    "d": _diode,
-    "q": _bipolar,
+    "d": _junctions(2, "two nodes", models.diode),
+    "q": _junctions(3, "collector, base, emitter", models.bipolar),
     "m": _mosfet,
     "b": _behavioural,
     "e": _controlled,
