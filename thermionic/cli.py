@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from thermionic import budget, tubes
-from thermionic.blocks import SolvedAmplifier, solve
+from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.circuit import spice
 from thermionic.design import load, schema
 from thermionic.errors import ThermionicError
@@ -225,7 +225,7 @@ def _spice(chosen: argparse.Namespace) -> str:
     amplifier: SolvedAmplifier = solve(load(_bytes(chosen.file)))
     if chosen.supply == "mains":
         return spice.write(amplifier.netlist)
-    return spice.write(amplifier.netlist, state=amplifier.state, watch=amplifier.design.loudspeaker.id)
+    return spice.write(amplifier.netlist, state=amplifier.state, watch=amplifier.load.node)
 
 
 _COMMANDS: dict[str, Callable[[argparse.Namespace], Any]] = {

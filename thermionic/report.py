@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from thermionic.blocks import SolvedAmplifier, needs
-from thermionic.blocks.amplifier import REFERENCE_HERTZ, DrivenPoint
-from thermionic.blocks.compiling import SOURCE
+from thermionic.amplifier import SolvedAmplifier, needs
+from thermionic.amplifier.solved import REFERENCE_HERTZ, DrivenPoint
 from thermionic.circuit.large_signal import clipping_level, intermodulation, two_tones
+from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.noise import noise
 from thermionic.circuit.startup import start_up
 from thermionic.circuit.system import System
@@ -54,27 +54,32 @@ def report(amplifier: SolvedAmplifier) -> dict[str, Any]:
 
 
 def _supply(amplifier: SolvedAmplifier) -> dict[str, Any]:
-    rectifier = amplifier.rectifier
+    rails = amplifier.compiled.rails
     return {
-        "reservoir_v": rectifier.mean_volt,
-        "reservoir_v_without_tubes": amplifier.without_tubes.at.voltage("reservoir"),
-        "current_a": rectifier.mean_ampere,
-        "diode_peak_a": rectifier.peak_ampere,
-        "winding_rms_a": rectifier.winding_rms_ampere,
-        "ripple_v_peak_to_peak": {
-            node: amplifier.ripple(node)
-            for node in ("reservoir", *(section.id for section in amplifier.design.supply.sections))
+        "rails_v": {rail.block: amplifier.voltage(rail.node) for rail in rails},
+        "rails_v_without_tubes": {
+            rail.block: amplifier.without_tubes.at.voltage(amplifier.compiled.node(rail.node)) for rail in rails
+        },
+        "ripple_v_peak_to_peak": {rail.block: amplifier.ripple(rail.node) for rail in rails},
+        "rectifiers": {
+            one.part: {
+                "mean_v": one.mean_volt,
+                "mean_a": one.mean_ampere,
+                "peak_a": one.peak_ampere,
+                "rms_a": one.winding_rms_ampere,
+            }
+            for one in amplifier.rectifiers
         },
     }
 
 
 def _signal(amplifier: SolvedAmplifier) -> dict[str, Any]:
-    speaker = amplifier.design.loudspeaker
-    response = amplifier.response(speaker.id)
-    needed = needs(amplifier.design)
+    load = amplifier.load
+    response = amplifier.response(load.node)
+    needed = needs(amplifier.compiled)
     return {
         "hertz": REFERENCE_HERTZ,
-        "gain": amplifier.gain(speaker.id),
+        "gain": amplifier.gain(load.node),
         "output_impedance_ohm": amplifier.output_impedance,
         "response": {
             "low_hertz": response.corner(REFERENCE_HERTZ, upwards=False),
@@ -96,6 +101,7 @@ def _point(point: DrivenPoint | None) -> dict[str, Any] | None:
         return None
     return {
         "source_vrms": point.source_volt,
+        "output_vrms": point.output_volt,
         "power_w": point.power_watt,
         "thd": point.distortion,
         "harmonics": {str(order): size for order, size in enumerate(point.harmonics, start=2)},
@@ -114,11 +120,11 @@ def _operating(amplifier: SolvedAmplifier) -> dict[str, Any]:
 
 def _small(amplifier: SolvedAmplifier) -> dict[str, Any]:
     """Every node per volt of the source, as pairs of real and imaginary parts, and what loads and drives it."""
-    speaker = amplifier.design.loudspeaker.id
+    speaker = amplifier.load.node
     response = amplifier.response(speaker)
     small = amplifier.small_signal
     system = amplifier.state.at.system
-    per_volt = small.from_source(SOURCE, response.hertz)
+    per_volt = small.from_source(amplifier.compiled.source.part, response.hertz)
     return {
         "frequency": response.hertz.tolist(),
         "nodes": {
@@ -126,24 +132,25 @@ def _small(amplifier: SolvedAmplifier) -> dict[str, Any]:
             for place, node in enumerate(system.nodes)
         },
         "output_impedance_ohm": amplifier.output_impedance,
-        "reservoir_to_loudspeaker_db": {
-            f"{hertz:g} Hz": float(20 * np.log10(max(abs(_rail(amplifier, hertz)), 1e-30)))
-            for hertz in (amplifier.rectifier.mains.hertz, 1000.0)
+        "rails_to_load_db": {
+            rail.block: {f"{hertz:g} Hz": 20 * float(np.log10(max(abs(_rail(amplifier, rail.node, hertz)), 1e-30)))
+                         for hertz in (2 * amplifier.design.brief.mains_hertz, 1000.0)}
+            for rail in amplifier.compiled.rails
         },
-    }
+    }  # fmt: skip
 
 
-def _rail(amplifier: SolvedAmplifier, hertz: float) -> complex:
-    """Volts at the loudspeaker for each volt of ripple on the reservoir."""
-    small = amplifier.small_signal
+def _rail(amplifier: SolvedAmplifier, rail: str, hertz: float) -> complex:
+    """Volts at the load for each volt of ripple on a rail."""
+    small, name = amplifier.small_signal, amplifier.compiled.node
     system = amplifier.state.at.system
-    moved = small.respond(np.array([hertz]), small.push("reservoir"))[0, :, 0]
-    return complex(moved[system.node(amplifier.design.loudspeaker.id)] / moved[system.node("reservoir")])
+    moved = small.respond(np.array([hertz]), small.push(name(rail)))[0, :, 0]
+    return complex(moved[system.node(amplifier.load.node)] / moved[system.node(name(rail))])
 
 
 def _noise(amplifier: SolvedAmplifier) -> dict[str, Any]:
     """Noise at the loudspeaker and referred to the source, V rms, 20 Hz to 20 kHz; tubes' flicker is unsure."""
-    found = noise(amplifier.state.at, amplifier.design.loudspeaker.id, SOURCE, _NOISE_HERTZ)
+    found = noise(amplifier.state.at, amplifier.load.node, amplifier.compiled.source.part, _NOISE_HERTZ)
     return {
         "output_vrms": {name: found.output_volt(name) for name in ("flat", "A", "468")},
         "input_vrms": {name: found.input_volt(name) for name in ("flat", "A", "468")},
@@ -155,10 +162,14 @@ def _noise(amplifier: SolvedAmplifier) -> dict[str, Any]:
 
 
 def _large(amplifier: SolvedAmplifier) -> dict[str, Any]:
-    speaker = amplifier.design.loudspeaker.id
+    speaker = amplifier.load.node
     at = amplifier.state.at
     full = amplifier.full_output
-    level = full.source_volt * 2**0.5 / float(np.real(amplifier.netlist[SOURCE].device.excitation().tone[2]))
+    level = (
+        full.source_volt
+        * 2**0.5
+        / float(np.real(amplifier.netlist[amplifier.compiled.source.part].device.excitation().tone[2]))
+    )
     levels = level * np.array([0.25, 0.5, 0.7])
     low_high = two_tones(at, 60.0, 7000.0, 4.0, levels)
     clipping = clipping_level(at, REFERENCE_HERTZ, speaker)
@@ -171,9 +182,9 @@ def _large(amplifier: SolvedAmplifier) -> dict[str, Any]:
             for one, size in zip(levels, intermodulation(low_high, speaker), strict=True)
         ],
         "bias_shift_v": {
-            part.nodes[2]: float(amplifier.drive.bias_shift(part.nodes[2])[-1])
-            for part in amplifier.netlist.parts
-            if part.name.startswith("V") and len(part.nodes) == 3 and part.nodes[2] != "0"
+            use.cathode: float(amplifier.drive.bias_shift(use.cathode)[-1])
+            for use in amplifier.compiled.tubes
+            if use.cathode != GROUND
         },
     }
 
@@ -181,10 +192,10 @@ def _large(amplifier: SolvedAmplifier) -> dict[str, Any]:
 def _in_time(amplifier: SolvedAmplifier) -> dict[str, Any]:
     """The first periods of the test tone from idle, at every node."""
     at = amplifier.state.at
-    source = amplifier.netlist[SOURCE].device
+    source = amplifier.netlist[amplifier.compiled.source.part].device
     tone = float(np.real(source.excitation().tone[2]))
     driven = replace(source, wave=Sine(0.0, tone, REFERENCE_HERTZ))  # type: ignore[type-var]
-    system = System(at.system.netlist.with_device(SOURCE, driven))
+    system = System(at.system.netlist.with_device(amplifier.compiled.source.part, driven))
     period = 1 / REFERENCE_HERTZ
     moved = transient(system, _PERIODS * period, start=at.x, longest=period / 50)
     times = np.linspace(0, _PERIODS * period, _PERIODS * _PRINTED // 2 + 1)

@@ -9,7 +9,7 @@ from threading import Lock
 
 from bold_anode.amps.models import Revision, hash_of
 from thermionic import findings
-from thermionic.blocks import SolvedAmplifier, solve
+from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design
 
 KEPT = 64

@@ -8,8 +8,8 @@ from math import sqrt
 
 import numpy as np
 
-from thermionic.blocks import SolvedAmplifier
-from thermionic.design import Input, Loudspeaker, OutputTransformer, VolumeControl
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks import Flow
 from thermionic.values import Quantity, display
 
 
@@ -67,45 +67,53 @@ def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> 
 
 
 def _stations(amplifier: SolvedAmplifier) -> Iterator[Station]:
-    design = amplifier.design
-    stages = {stage.id for stage in design.stages}
-    for block in design.chain:
-        detail, volts = "", ""
-        node = block.id
-        if isinstance(block, Input):
-            title = "Source"
-            node = "source"
-        elif isinstance(block, VolumeControl):
-            title, detail = "Volume", f"{block.travel:.0%}"
-        elif block.id in stages:
-            title = block.id.replace("_", " ").capitalize()
-            detail = block.tube
-            node = f"{block.id}_anode"
-            volts = display(amplifier.voltage(node), Quantity.VOLTAGE)
-        elif isinstance(block, OutputTransformer):
-            title, detail = "Transformer", f"{display(block.primary_ohm, Quantity.RESISTANCE)} : {block.tap_ohm:g} Ω"
-            node = ""
-        else:
-            assert isinstance(block, Loudspeaker)
-            title, detail = "Loudspeaker", f"{block.ohm:g} Ω"
-        yield Station(block.id, title, detail, volts, _level(amplifier, node) if node else "")
+    compiled = amplifier.compiled
+    for block_id in amplifier.route:
+        block, uses = amplifier.design.block(block_id), compiled.tubes_of(block_id)
+        detail = volts = ""
+        if uses:
+            detail = ", ".join(dict.fromkeys(use.type.type for use in uses))
+            volts = display(amplifier.voltage(uses[0].anode), Quantity.VOLTAGE)
+        node = _output_node(amplifier, block_id)
+        yield Station(block_id, block.label, detail, volts, _level(amplifier, node) if node else "")
+
+
+def _output_node(amplifier: SolvedAmplifier, block_id: str) -> str:
+    """Where a block's signal leaves it: the load's own node, the output of its tubes, or its first output port."""
+    compiled = amplifier.compiled
+    for load in compiled.loads:
+        if load.block == block_id:
+            return load.node
+    for source in compiled.sources:
+        if source.block == block_id:
+            return source.node
+    uses = compiled.tubes_of(block_id)
+    if uses:
+        return uses[0].output
+    block = amplifier.design.block(block_id)
+    for port, flow in block.ports().items():
+        if flow in (Flow.SIGNAL, Flow.PAIR):
+            node = compiled.node(block.node(port, "a" if flow is Flow.PAIR else ""))
+            if node in compiled.netlist.nodes:
+                return node
+    return ""
 
 
 def _level(amplifier: SolvedAmplifier, node: str) -> str:
     """The signal at a node, rms, at the source's own level; by small-signal gain where that overdrives."""
     point = amplifier.at_source
     if point is not None:
-        phasor = amplifier.drive.phasors(node)[amplifier.sweep.index(point), 1]
+        phasor = amplifier.drive.phasors(amplifier.compiled.node(node))[amplifier.sweep.index(point), 1]
         rms = float(np.abs(phasor)) / sqrt(2)
     else:
-        rms = amplifier.gain(node) * amplifier.design.source.source_volt
+        rms = amplifier.gain(node) * amplifier.compiled.source.volt
     return f"{display(rms, Quantity.VOLTAGE)} ~"
 
 
 def _rails(amplifier: SolvedAmplifier) -> Iterator[Rail]:
-    for name in ("reservoir", *(section.id for section in amplifier.design.supply.sections)):
+    for rail in amplifier.compiled.rails:
         yield Rail(
-            name,
-            display(amplifier.voltage(name), Quantity.VOLTAGE),
-            display(amplifier.ripple(name), Quantity.VOLTAGE, 2),
+            rail.block.replace("_", " "),
+            display(amplifier.voltage(rail.node), Quantity.VOLTAGE),
+            display(amplifier.ripple(rail.node), Quantity.VOLTAGE, 2),
         )

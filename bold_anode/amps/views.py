@@ -137,7 +137,7 @@ def change(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
 
 def _with_own_tube(request: HttpRequest, design: Design) -> Design:
     """The design with the tube that the form chooses brought along, if that is one of the user's own."""
-    if request.POST.get("path", "").endswith("/tube"):
+    if request.POST.get("path", "").startswith("envelopes/"):
         own = (
             OwnTube.objects.triodes_of(request.user)
             .filter(name__iexact=request.POST.get("value", "").strip())
@@ -168,8 +168,10 @@ def _changed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-u
 
 
 def _said(path: str) -> str:
-    """A path in words: ``chain/output/cathode_resistor/ohm`` is the output cathode resistor."""
-    words = [word.replace("_", " ") for word in path.split("/") if word not in ("chain", "sections", "ohm", "farad")]
+    """A path in words: ``blocks/output/cathode_resistor/ohm`` is the output cathode resistor."""
+    words = [
+        word.replace("_", " ") for word in path.split("/") if word not in ("blocks", "envelopes", "ohm", "farad")
+    ]
     return " ".join(words)
 
 

@@ -9,9 +9,8 @@ from django.http import HttpRequest
 
 from bold_anode.amps.rooms import Shown
 from thermionic import design as documents
-from thermionic.blocks import SolvedAmplifier, needs, solve
-from thermionic.blocks.needs import level_db
-from thermionic.design import Design
+from thermionic.amplifier import SolvedAmplifier, needs, solve
+from thermionic.amplifier.needs import level_db
 from thermionic.values import Quantity, display
 
 
@@ -50,25 +49,26 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The room."""
     amplifier = shown.solved.amplifier
     return "brief/brief.html", {
-        "groups": _groups(amplifier.design),
+        "groups": _groups(amplifier),
         "comparisons": _comparisons(amplifier),
-        "needed": needs(amplifier.design),
-        "reached_db": level_db(amplifier.design, amplifier.full_output.power_watt),
+        "needed": needs(amplifier.compiled),
+        "reached_db": level_db(amplifier.compiled, amplifier.full_output.power_watt),
     }
 
 
-def _groups(design: Design) -> list[tuple[str, list[Row]]]:
-    speaker, source = design.loudspeaker.id, design.source.id
+def _groups(amplifier: SolvedAmplifier) -> list[tuple[str, list[Row]]]:
+    design, compiled = amplifier.design, amplifier.compiled
+    speaker, source = compiled.load.block, compiled.source.block
     groups = {
         "Loudspeakers": [
             ("brief/loudspeaker_db", "Sensitivity, 1 W at 1 m", "dB"),
-            (f"chain/{speaker}/ohm", "Impedance", "Ω"),
+            (f"blocks/{speaker}/ohm", "Impedance", "Ω"),
         ],
         "Listening": [
             ("brief/listening_metre", "Distance", "m"),
             ("brief/listening_db", "Peak level wanted there", "dB"),
         ],
-        "Source": [(f"chain/{source}/source_volt", "Level at full scale, rms", "V")],
+        "Source": [(f"blocks/{source}/source_volt", "Level at full scale, rms", "V")],
         "House": [
             ("brief/mains_volt", "Mains voltage, as measured", "V"),
             ("brief/mains_hertz", "Mains frequency", "Hz"),
@@ -87,9 +87,9 @@ def _groups(design: Design) -> list[tuple[str, list[Row]]]:
 
 
 def _comparisons(amplifier: SolvedAmplifier) -> list[Comparison]:
-    needed, full = needs(amplifier.design), amplifier.full_output
-    source = amplifier.design.source.source_volt
-    speaker = amplifier.design.loudspeaker.id
+    needed, full = needs(amplifier.compiled), amplifier.full_output
+    source = amplifier.compiled.source.volt
+    speaker = amplifier.load.node
     as_set, most_gain = amplifier.gain(speaker), solve(documents.full_up(amplifier.design), amplifier).gain(speaker)
     return [
         Comparison(

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from django.utils.safestring import mark_safe
 
-from thermionic.blocks import AnodeDiagram
+from thermionic.amplifier import AnodeDiagram
 from thermionic.values import Quantity, display
 
 LEFT, TOP, WIDTH, HEIGHT = 54.0, 12.0, 420.0, 240.0
@@ -49,13 +49,14 @@ class Plot:
     volts: tuple[Tick, ...]
     milliamperes: tuple[Tick, ...]
     swing_text: str
+    screen_text: str = ""
 
 
 def _px(value: float) -> str:
     return mark_safe(f"{value:.1f}")
 
 
-def plot(diagram: AnodeDiagram) -> Plot:
+def plot(diagram: AnodeDiagram, *, power: bool = True) -> Plot:
     """Scale an anode diagram to the sheet."""
 
     def x(volt: float) -> float:
@@ -103,8 +104,18 @@ def plot(diagram: AnodeDiagram) -> Plot:
         ),
         volts=volts,
         milliamperes=amperes,
-        swing_text=f"swing at {display(diagram.swing_watt, Quantity.POWER)} out",
+        swing_text=f"swing at {_output(diagram, power)} out",
+        screen_text="" if diagram.screen_volt is None else _screen(diagram),
     )
+
+
+def _output(diagram: AnodeDiagram, power: bool) -> str:
+    return display(diagram.swing_watt, Quantity.POWER) if power else display(diagram.swing_volt, Quantity.VOLTAGE)
+
+
+def _screen(diagram: AnodeDiagram) -> str:
+    at = f"screen at {display(diagram.screen_volt or 0.0, Quantity.VOLTAGE)}"
+    return f"{at}, following {diagram.screen_follows:.0%} of the swing" if diagram.screen_follows > 0.02 else at
 
 
 def _round_steps(most: float) -> list[float]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from thermionic.blocks import SolvedAmplifier, stage_numbers
+from thermionic.amplifier import SolvedAmplifier, stage_numbers
 from thermionic.values import Quantity, display
 
 
@@ -17,12 +17,10 @@ class Figure:
     was: str = ""
 
 
-def stage_figures(amplifier: SolvedAmplifier, before: SolvedAmplifier | None, stage_id: str) -> list[Figure]:
-    """The stage's own numbers."""
-    old = {}
-    if before is not None and any(stage.id == stage_id for stage in before.design.stages):
-        old = _stage(before, stage_id)
-    return _compared(_stage(amplifier, stage_id), old)
+def stage_figures(amplifier: SolvedAmplifier, before: SolvedAmplifier | None, block_id: str) -> list[Figure]:
+    """The stage's own numbers; empty for a block without tubes."""
+    old = _stage(before, block_id) if before is not None else {}
+    return _compared(_stage(amplifier, block_id), old)
 
 
 def amplifier_figures(amplifier: SolvedAmplifier, before: SolvedAmplifier | None) -> list[Figure]:
@@ -34,17 +32,26 @@ def _compared(now: dict[str, str], old: dict[str, str]) -> list[Figure]:
     return [Figure(name, text, old[name] if old.get(name, text) != text else "") for name, text in now.items()]
 
 
-def _stage(amplifier: SolvedAmplifier, stage_id: str) -> dict[str, str]:
-    n = stage_numbers(amplifier, stage_id)
+def _stage(amplifier: SolvedAmplifier, block_id: str) -> dict[str, str]:
+    if not amplifier.compiled.tubes_of(block_id):
+        return {}
+    n = stage_numbers(amplifier, block_id)
     volt, ohm, hertz, watt = Quantity.VOLTAGE, Quantity.RESISTANCE, Quantity.FREQUENCY, Quantity.POWER
+    screen = {}
+    if n.screen_volt is not None and n.screen_watt is not None:
+        screen = {
+            "Screen to cathode": display(n.screen_volt, volt),
+            "Screen dissipation": display(n.screen_watt, watt),
+        }
     return {
         "Anode current": display(n.anode_ampere, Quantity.CURRENT),
         "Anode to earth": display(n.anode_volt, volt),
         "Cathode to earth": display(n.cathode_volt, volt),
         "Bias": display(n.bias_volt, volt),
         "Anode dissipation": f"{display(n.dissipation_watt, watt)} of {n.dissipation_limit_watt:g}",
-        "Gain to the anode": f"{n.gain:.3g} ×",
-        "Impedance at the anode": display(n.output_ohm, ohm),
+        **screen,
+        "Gain": f"{n.gain:.3g} ×",
+        "Impedance at its output": display(n.output_ohm, ohm),
         "-3 dB": " to ".join(
             [
                 display(n.low_hertz, hertz, 2) if n.low_hertz else "under 2 Hz",
@@ -57,14 +64,21 @@ def _stage(amplifier: SolvedAmplifier, stage_id: str) -> dict[str, str]:
 
 def _amplifier(amplifier: SolvedAmplifier) -> dict[str, str]:
     point, full = amplifier.at_source, amplifier.full_output
-    if point is not None:
-        figures = {
-            "Power as set": display(point.power_watt, Quantity.POWER),
-            "Distortion there": f"{point.distortion:.2%}",
-        }
+    power = amplifier.load.power
+    name = "Power as set" if power else "Level as set"
+    if point is None:
+        figures = {name: "overdriven", "Distortion there": "turn it down"}
     else:
-        figures = {"Power as set": "overdriven", "Distortion there": "turn it down"}
+        as_set = (
+            display(point.power_watt, Quantity.POWER)
+            if power
+            else f"{display(point.output_volt, Quantity.VOLTAGE)} rms"
+        )
+        figures = {name: as_set, "Distortion there": f"{point.distortion:.2%}"}
+    most = display(full.power_watt, Quantity.POWER) if power else f"{display(full.output_volt, Quantity.VOLTAGE)} rms"
+    gain = amplifier.gain(amplifier.load.node)
     return figures | {
-        f"Full output, {full.distortion:.0%}": display(full.power_watt, Quantity.POWER),
+        f"Full output, {full.distortion:.0%}": most,
+        "Gain as set": f"{gain:.3g} ×",
         "Output impedance": display(amplifier.output_impedance, Quantity.RESISTANCE),
     }

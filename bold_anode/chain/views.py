@@ -12,16 +12,16 @@ from bold_anode.amps.rooms import Shown, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.views import refusal
 from bold_anode.chain.diagram import plot
-from bold_anode.chain.drawing import amplifier_drawing, supply_drawing
+from bold_anode.chain.drawing import drawing
 from bold_anode.chain.figures import amplifier_figures, stage_figures
-from bold_anode.chain.labels import LABELS, OPTIONAL
 from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
-from thermionic import tubes
-from thermionic.blocks import anode_diagram
-from thermionic.design import Design
+from thermionic.amplifier import SolvedAmplifier, anode_diagram
+from thermionic.blocks import Flow
+from thermionic.design import Design, fitting_types
 from thermionic.errors import ThermionicError
 from thermionic.findings import Finding
+from thermionic.schematic import signal_sheet, supply_sheet
 
 
 def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
@@ -29,14 +29,16 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
     amplifier = shown.solved.amplifier
     before = shown.before.amplifier if shown.before else None
     severities = _severities(shown.solved.findings)
-    stage_id = _selected(amplifier.design, request.POST.get("stage") or request.GET.get("stage") or "")
+    block_id = _selected(amplifier, request.POST.get("stage") or request.GET.get("stage") or "")
+    uses = amplifier.compiled.tubes_of(block_id)
     return "chain/chain.html", {
-        "drawing": amplifier_drawing(amplifier, before, severities),
-        "supply": supply_drawing(amplifier, before, severities),
-        "stage": next(stage for stage in amplifier.design.stages if stage.id == stage_id),
-        "figures": stage_figures(amplifier, before, stage_id),
+        "drawing": drawing(signal_sheet(amplifier.design), amplifier, before, severities),
+        "supply": drawing(supply_sheet(amplifier.design), amplifier, before, severities),
+        "stage": amplifier.design.block(block_id),
+        "tube": uses[0].type.type if uses else "",
+        "figures": stage_figures(amplifier, before, block_id),
         "whole": amplifier_figures(amplifier, before),
-        "plot": plot(anode_diagram(amplifier, stage_id)),
+        "plot": plot(anode_diagram(amplifier, block_id), power=amplifier.load.power) if uses else None,
     }
 
 
@@ -48,10 +50,12 @@ def _severities(findings: list[Finding]) -> dict[str, str]:
     return severities
 
 
-def _selected(design: Design, wanted: str) -> str:
-    """The stage to show: the one asked for, else the output stage."""
-    ids = {stage.id for stage in design.stages}
-    return wanted if wanted in ids else design.output_stage.id
+def _selected(amplifier: SolvedAmplifier, wanted: str) -> str:
+    """The block to show: the one asked for, else the last with tubes on the signal's way."""
+    if any(block.id == wanted for block in amplifier.design.blocks):
+        return wanted
+    with_tubes = [block_id for block_id in amplifier.route if amplifier.compiled.tubes_of(block_id)]
+    return with_tubes[-1] if with_tubes else amplifier.route[0]
 
 
 @require_GET
@@ -63,7 +67,7 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
         amplifier = solved(project.current).amplifier
         design = amplifier.design
         fields = documents.fields_at(design, path)
-        if path == "supply":
+        if Flow.WINDING in getattr(documents.find(design, path).value, "ports", dict)().values():
             fields.append(documents.field(design, "brief/mains_volt"))
     except ThermionicError as reason:
         return refusal(request, reason)
@@ -78,7 +82,7 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
     ]  # fmt: skip
     optional = documents.optional_parts(design)
     switches = [
-        {"path": option, "name": OPTIONAL[option.rsplit("/", 1)[1]], "fitted": fitted}
+        {"path": option, "name": documents.find(design, option).title.lower(), "fitted": fitted}
         for option, fitted in optional.items()
         if option.rsplit("/", 1)[0] == path
     ]
@@ -92,12 +96,11 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
 
 def _label(field: documents.Field) -> str:
     """What a value is called, with its unit where the value is written without."""
-    name = LABELS.get(field.path.rsplit("/", 1)[1], field.path)
-    return f"{name}, {field.quantity.unit}" if field.quantity and field.quantity.value.infix else name
+    return f"{field.title}, {field.quantity.unit}" if field.quantity and field.quantity.value.infix else field.title
 
 
 def _choices(user: Any, design: Design, path: str) -> tuple[str, ...]:
-    if path.endswith("/tube"):
+    if path.startswith("envelopes/"):
         own = [one.name for one in design.own_tubes] + [tube.name for tube in OwnTube.objects.triodes_of(user)]
-        return (*dict.fromkeys(own), *tubes.types_with("triode"))
+        return (*dict.fromkeys(own), *fitting_types(design, path.split("/")[1]))
     return documents.choices(design, path)

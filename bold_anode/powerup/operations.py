@@ -37,7 +37,7 @@ def start_set(user: Any, project_id: int, stage: str, mains: str, channel: str) 
 def start_set_on(revision: Revision, stage: Stage, mains_volt: float, channel: str) -> ReadingSet:
     """A new round of readings on a revision. Raises ValueRefused, NoSolution."""
     design = revision.design
-    rated = design.supply.primary_volt
+    rated = next((block.primary_volt for block in design.blocks if hasattr(block, "primary_volt")), design.mains[0])
     if not 0.3 * rated <= mains_volt <= 1.3 * rated:
         raise ValueRefused(
             f"{mains_volt:g} V is no mains voltage for a {rated:g} V primary; "

@@ -38,12 +38,14 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
     return "powerup/powerup.html", {
         **_judged(plan, reading_set),
         "stage": stage,
-        "stages": list(Stage),
+        "stages": [(one, one.title_for(plan.design)) for one in Stage],
         "plan": plan,
         "sets": project.reading_sets.select_related("revision")[:20],
         "channels": operations.CHANNELS[design.channels],
         "mains": f"{mains:g}",
-        "discharge": discharge_seconds(shown.solved.amplifier),
+        "discharge": discharge_seconds(plan),
+        "load_ohm": plan.compiled.load.ohm,
+        "power": plan.compiled.load.power,
     }
 
 

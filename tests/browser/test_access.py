@@ -44,7 +44,7 @@ def test_no_serious_violation_and_no_sideways_scrolling(browser, address, scheme
                 assert page.evaluate("document.documentElement.scrollWidth") <= width, (where, width)
             page.set_viewport_size({"width": 1280, "height": 800})
         page.goto(f"{address}/amps/1/chain/")
-        page.locator('[data-path="supply/reservoir"]').click()
+        page.locator('[data-path="blocks/reservoir/capacitor"]').click()
         expect(page.get_by_label("Capacitance, F")).to_be_focused()
         assert serious(page) == []
 

@@ -6,13 +6,13 @@ import re
 from playwright.sync_api import expect
 
 from thermionic import examples
-from thermionic.blocks import solve
+from thermionic.amplifier import solve
 from thermionic.design import changed
 from thermionic.powerup import Stage, plan
 from thermionic.powerup.faults import wrong_value
 from thermionic.values import Quantity, display
 
-RESISTOR = "chain/output/cathode_resistor"
+RESISTOR = "blocks/output/cathode_resistor"
 
 
 def own_copy(page, name="Lantern single-ended"):
@@ -135,20 +135,27 @@ def test_the_drawing_by_keyboard_alone(page):
 
 def test_tubes_taps_and_optional_parts_from_the_drawing(page):
     own_copy(page)
-    page.locator('[data-path="chain/transformer"]').click()
-    page.get_by_label("Tap in use").select_option("16")
+    page.locator('[data-path="blocks/speaker"]').click()
+    page.get_by_label("Connected to").select_option("transformer.16")
     expect(page.locator(".findings")).to_contain_text("wrong tap")
-    page.locator('[data-path="chain/driver"]').click()
+    page.locator('[data-path="blocks/driver"]').click()
     page.get_by_label("Tube", exact=True).select_option("ECC83")
     expect(page.locator(".strip")).to_contain_text("ECC83")
     expect(page.locator(".stage-numbers")).to_contain_text("2A3")
-    page.locator('[data-path="chain/driver/cathode_bypass"]').click()
+    page.locator('[data-path="blocks/driver/cathode_bypass"]').click()
     page.get_by_role("button", name="Take it out").click()
-    expect(page.locator('[data-path="chain/driver/cathode_bypass"]')).to_have_count(0)
-    page.locator('[data-path="chain/driver"]').click()
+    expect(page.locator('[data-path="blocks/driver/cathode_bypass"]')).to_have_count(0)
+    page.locator('[data-path="blocks/driver"]').click()
     page.get_by_role("button", name="Fit a cathode bypass").click()
-    expect(page.locator('[data-path="chain/driver/cathode_bypass"]')).to_have_count(1)
+    expect(page.locator('[data-path="blocks/driver/cathode_bypass"]')).to_have_count(1)
     page.locator(".strip").get_by_role("link", name="Driver").click()
+    expect(page.locator(".stage-numbers")).to_contain_text("Driver ECC83")
+    # Undo, and a cure, leave the stage that is looked at where it is.
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator('[data-path="blocks/driver/cathode_bypass"]')).to_have_count(0)
+    expect(page.locator(".stage-numbers")).to_contain_text("Driver ECC83")
+    page.locator(".finding", has_text="wrong tap").get_by_role("button").click()
+    expect(page.locator(".findings")).not_to_contain_text("wrong tap")
     expect(page.locator(".stage-numbers")).to_contain_text("Driver ECC83")
 
 
@@ -208,7 +215,7 @@ def test_a_tube_of_ones_own_from_its_points_to_the_drawing(page):
     page.get_by_role("link", name="Workshop", exact=True).click()
     own_copy(page)
     before = volts(page, "driver_anode")
-    page.locator('[data-path="chain/driver"]').first.click()
+    page.locator('[data-path="blocks/driver"]').first.click()
     page.get_by_label("Tube", exact=True).select_option("Shed 82")
     expect(page.locator('[data-figure="driver_anode"]').first).not_to_have_text(before)
     page.reload()

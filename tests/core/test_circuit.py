@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from thermionic import devices, examples, tubes
-from thermionic.blocks import compile_design
+from thermionic.amplifier import compile_design
 from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.large_signal import distortion, drive
 from thermionic.circuit.netlist import Netlist, Part
@@ -40,10 +40,10 @@ def test_kirchhoff_and_energy_hold_in_any_amplifier(choice):
     tube, cathode, load, winding, channels = choice
     design = examples.example("lantern")
     for path, value in {
-        "chain/driver/tube": tube,
-        "chain/driver/cathode_resistor/ohm": cathode,
-        "chain/driver/anode_load/ohm": load,
-        "supply/winding_volt": winding,
+        "envelopes/v1/type": tube,
+        "blocks/driver/cathode_resistor/ohm": cathode,
+        "blocks/driver/anode_load/ohm": load,
+        "blocks/winding/winding_volt": winding,
     }.items():
         design = changed(design, path, value)
     design = design.model_copy(update={"channels": channels})
@@ -65,14 +65,19 @@ def test_kirchhoff_and_energy_hold_in_any_amplifier(choice):
 
 def test_a_feed_stands_for_a_second_channel_exactly():
     """The same amplifier with its second channel written out, part by part, on the shared rails."""
-    two = compile_design(examples.example("lantern")).netlist
-    own = [part for part in two.parts if not part.path.startswith("supply")]
-    shared = {node for part in two.parts if part.path.startswith("supply") for node in part.nodes} | {"0"}
+    compiled = compile_design(examples.example("lantern"))
+    two = compiled.netlist
+
+    def supplies(part):
+        return bool(part.path) and compiled.design.block(part.path.split("/")[1]).scope == "shared"
+
+    own = [part for part in two.parts if not supplies(part)]
+    shared = {node for part in two.parts if supplies(part) for node in part.nodes} | {"0"}
     channel = [replace(p, device=devices.Feed(1)) if isinstance(p.device, devices.Feed) else p for p in own]
     copy = [
         replace(p, name=f"{p.name}b", nodes=tuple(n if n in shared else f"{n}_b" for n in p.nodes)) for p in channel
     ]
-    supply = [part for part in two.parts if part.path.startswith("supply")]
+    supply = [part for part in two.parts if supplies(part)]
     written_out = solve_circuit(Netlist("both channels", (*channel, *copy, *supply)))
     folded = solve_circuit(two)
     for node in two.nodes:

@@ -3,7 +3,7 @@
 import pytest
 
 from thermionic import examples
-from thermionic.blocks import solve
+from thermionic.amplifier import solve
 from thermionic.design import changed, field
 from thermionic.findings import RULES, Severity, examine
 
@@ -45,9 +45,9 @@ def test_the_healthy_amplifier_is_healthy_and_the_worst_comes_first():
     assert examine(solve(LANTERN)) == []
     bad = edited(
         {
-            "supply/reservoir/rating_volt": "350 V",
-            "chain/output/grid_leak/ohm": "1M",
-            "chain/transformer/tap_ohm": "16",
+            "blocks/reservoir/capacitor/rating_volt": "350 V",
+            "blocks/output/grid_leak/ohm": "1M",
+            "blocks/speaker/input": "transformer.16",
         }
     )
     severities = [finding.severity for finding in examine(solve(bad))]
@@ -56,6 +56,6 @@ def test_the_healthy_amplifier_is_healthy_and_the_worst_comes_first():
 
 
 def test_a_resistor_burns_at_more_than_twice_its_rating():
-    (finding,) = examine(solve(edited({"chain/output/cathode_resistor/rating_watt": "1 W"})))
+    (finding,) = examine(solve(edited({"blocks/output/cathode_resistor/rating_watt": "1 W"})))
     assert finding.severity is Severity.DANGER
     assert finding.value == pytest.approx(2.6, rel=0.05)

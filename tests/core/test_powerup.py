@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from thermionic import examples
-from thermionic.blocks import solve
+from thermionic.amplifier import solve
 from thermionic.design import changed, fit_part
 from thermionic.errors import NoSolution
 from thermionic.powerup import Stage, Verdict, discharge_seconds, judge, plan, reasons
@@ -29,8 +29,8 @@ def test_expected_values_are_the_solved_amplifiers(tubes_in):
     for node in ("reservoir", "ht2", "driver_anode", "output_cathode"):
         assert by_key[node].expected == pytest.approx(amplifier.voltage(node), rel=2e-3)
         assert by_key[node].low < amplifier.voltage(node) < by_key[node].high
-    loud = solve(changed(LANTERN, "chain/volume/travel", "1"))
-    assert by_key["speaker_ac"].expected == pytest.approx(loud.gain("speaker") * tubes_in.test_volt, rel=1e-2)
+    loud = solve(changed(LANTERN, "blocks/volume/travel", "1"))
+    assert by_key["speaker_ac"].expected == pytest.approx(loud.gain(loud.load.node) * tubes_in.test_volt, rel=1e-2)
     assert 0.4 < by_key["speaker_ac"].expected < 2.5
 
 
@@ -100,7 +100,11 @@ def test_a_fault_in_one_channel_leaves_the_other_alone(tubes_in):
 
 
 def test_the_supply_discharges_through_its_bleeder_or_not_at_all():
-    farads, ohms = 47e-6 + 220e-6 + 220e-6 + 47e-6, 220e3
-    start = solve(LANTERN).without_tubes.at.voltage("reservoir")
-    assert discharge_seconds(solve(LANTERN)) == pytest.approx(farads * ohms * np.log(start / 50), rel=0.05)
-    assert discharge_seconds(solve(fit_part(LANTERN, "supply/bleeder", False))) is None
+    """At the worst: every capacitor 20 % large, the bleeder 5 % high, from the mains that was measured."""
+    farads, ohms = 1.2 * (47e-6 + 220e-6 + 220e-6 + 47e-6), 1.05 * 220e3
+    for mains in (232.0, 250.0):
+        empty = plan(LANTERN, Stage.NO_TUBES, mains)
+        start = next(point for point in empty.points if point.key == "reservoir").expected
+        assert discharge_seconds(empty) == pytest.approx(farads * ohms * np.log(start / 50), rel=0.05)
+    without = fit_part(LANTERN, "blocks/reservoir/bleeder", False)
+    assert discharge_seconds(plan(without, Stage.ALL_TUBES, 232.0)) is None

@@ -7,7 +7,7 @@ import pytest
 
 from tests.core import simulator
 from thermionic import cli, examples
-from thermionic.blocks import solve
+from thermionic.amplifier import solve
 from thermionic.design import changed, dump
 
 pytestmark = simulator.needed
@@ -36,13 +36,13 @@ def test_operating_point_gain_and_distortion(name, tmp_path, capsys):
         assert ours.voltage(node) == pytest.approx(theirs[f"v({node})"], rel=VOLTAGE, abs=1e-4), node
 
     frequencies = ac[2][:, 0].real
-    speaker = np.abs(ac[2][:, ac[1].index("v(speaker)")]) / np.abs(ac[2][:, ac[1].index("v(source)")])
+    speaker = np.abs(ac[2][:, ac[1].index("v(transformer_tap_8)")]) / np.abs(ac[2][:, ac[1].index("v(input_emf)")])
     tone = ours.small_signal.tone(frequencies)
     at = ours.state.at.system.node
-    here = np.abs(tone[:, at("speaker")] / tone[:, at("source")])
+    here = np.abs(tone[:, at("transformer_tap_8")] / tone[:, at("input_emf")])
     np.testing.assert_allclose(20 * np.log10(here), 20 * np.log10(speaker), atol=GAIN_DB)
 
-    time, wave = tran[2][:, 0], tran[2][:, tran[1].index("v(speaker)")]
+    time, wave = tran[2][:, 0], tran[2][:, tran[1].index("v(transformer_tap_8)")]
     found = simulator.harmonics(time, wave, 1000.0, 5)
     point = ours.at_source
     assert point is not None
@@ -57,26 +57,35 @@ def test_supply_over_the_mains_cycle(name, tmp_path, capsys):
     ours = solve(design)
     ((_, names, data),) = simulator.run(printed(design, tmp_path, capsys, "--supply", "mains"), tmp_path)
     time = data[:, 0]
-    for node in ("reservoir", *(section.id for section in design.supply.sections)):
+    for node in (rail.node for rail in ours.compiled.rails):
         wave = data[:, names.index(f"v({node})")]
         mean = np.trapezoid(wave, time) / (time[-1] - time[0])
         assert ours.voltage(node) == pytest.approx(mean, rel=VOLTAGE), node
     reservoir = data[:, names.index("v(reservoir)")]
     assert ours.ripple("reservoir") == pytest.approx(np.ptp(reservoir), rel=0.03)
     winding = data[:, names.index("i(vt2)")]
-    assert ours.rectifier.peak_ampere == pytest.approx(np.abs(winding).max(), rel=0.03)
+    (rectifier,) = ours.rectifiers
+    assert rectifier.peak_ampere == pytest.approx(np.abs(winding).max(), rel=0.03)
     rms = np.sqrt(np.trapezoid(winding**2, time) / (time[-1] - time[0]))
-    assert ours.rectifier.winding_rms_ampere == pytest.approx(rms, rel=0.02)
+    assert rectifier.winding_rms_ampere == pytest.approx(rms, rel=0.02)
 
 
 @pytest.mark.parametrize(
     "edits",
     [
-        {"chain/driver/tube": "ECC83", "chain/driver/cathode_resistor/ohm": "820", "channels": "1"},
-        {"chain/output/cathode_resistor/ohm": "330", "chain/transformer/tap_ohm": "4", "chain/volume/travel": "0.2"},
-        {"chain/driver/tube": "6SN7GT", "chain/driver/anode_load/ohm": "33k", "supply/winding_volt": "200 V"},
-        {"chain/driver/tube": "ECC88", "chain/driver/anode_load/ohm": "22k", "chain/speaker/ohm": "3R2"},
-        {"chain/output/tube": "300B", "supply/winding_volt": "340 V", "brief/mains_hertz": "60 Hz"},
+        {"envelopes/v1/type": "ECC83", "blocks/driver/cathode_resistor/ohm": "820", "channels": "1"},
+        {
+            "blocks/output/cathode_resistor/ohm": "330",
+            "blocks/speaker/input": "transformer.4",
+            "blocks/volume/travel": "0.2",
+        },
+        {
+            "envelopes/v1/type": "6SN7GT",
+            "blocks/driver/anode_load/ohm": "33k",
+            "blocks/winding/winding_volt": "200 V",
+        },
+        {"envelopes/v1/type": "ECC88", "blocks/driver/anode_load/ohm": "22k", "blocks/speaker/ohm": "3R2"},
+        {"envelopes/v2/type": "300B", "blocks/winding/winding_volt": "340 V", "brief/mains_hertz": "60 Hz"},
     ],
     ids=lambda edits: ", ".join(edits.values()),
 )
@@ -93,7 +102,7 @@ def test_other_designs_too(edits, tmp_path, capsys):
         assert ours.voltage(node) == pytest.approx(theirs[f"v({node})"], rel=1e-5, abs=1e-5), node
     point = ours.at_source
     if point is not None:
-        time, wave = tran[2][:, 0], tran[2][:, tran[1].index("v(speaker)")]
+        time, wave = tran[2][:, 0], tran[2][:, tran[1].index(f"v({ours.load.node})")]
         found = simulator.harmonics(time, wave, 1000.0, 5)
         assert point.harmonics[0] == pytest.approx(found[1] / found[0], rel=SECOND)
         assert point.distortion == pytest.approx(np.sqrt(np.sum(found[1:] ** 2)) / found[0], rel=SECOND)

@@ -39,7 +39,7 @@ def test_a_reading_is_kept_judged_and_corrected_by_another(bench, reading_set):
 
 def test_readings_stay_with_their_revision(bench, owner, project, reading_set):
     take(bench, reading_set, "reservoir", "334")
-    change_design(owner, project.pk, lambda d: (changed(d, "chain/output/cathode_resistor/ohm", "1k"), "1k"))
+    change_design(owner, project.pk, lambda d: (changed(d, "blocks/output/cathode_resistor/ohm", "1k"), "1k"))
     reading_set.refresh_from_db()
     assert reading_set.revision.number == 1
     page = bench.get(reverse("room", args=[project.pk, "power-up"]), {"set": reading_set.pk}).content.decode()

@@ -7,7 +7,7 @@ from django.urls import reverse
 
 from bold_anode.amps.operations import create_project
 from thermionic import examples
-from thermionic.blocks import solve
+from thermionic.amplifier import solve
 from thermionic.design import changed, dump
 from thermionic.values import Quantity, display
 
@@ -39,7 +39,7 @@ def test_the_drawing_shows_the_solved_voltages_and_marks_what_changed(bench, pro
         shown = re.search(rf'data-figure="{node}"[^>]*>([^<]+)<', page).group(1)
         assert shown == display(amplifier.voltage(node), Quantity.VOLTAGE)
     assert "changed" not in re.search(r'<text class="[^"]*" data-figure="output_cathode"', page).group(0)
-    path = "chain/output/cathode_resistor/ohm"
+    path = "blocks/output/cathode_resistor/ohm"
     fragment = bench.post(
         reverse("change", args=[project.pk, "chain"]), {"path": path, "value": "560"}, **HTMX
     ).content.decode()
@@ -53,8 +53,8 @@ def test_the_drawing_shows_the_solved_voltages_and_marks_what_changed(bench, pro
 
 @pytest.mark.parametrize(
     "path",
-    ["supply", "supply/reservoir", "supply/bleeder", "supply/sections/ht1/resistor", "chain/input", "chain/volume",
-     "chain/driver", "chain/driver/anode_load", "chain/output/coupling", "chain/transformer", "chain/speaker"],
+    ["blocks/winding", "blocks/reservoir/capacitor", "blocks/reservoir/bleeder", "blocks/ht1/resistor", "blocks/input", "blocks/volume",
+     "blocks/driver", "blocks/driver/anode_load", "blocks/output/coupling", "blocks/transformer", "blocks/speaker"],
 )  # fmt: skip
 def test_every_part_on_the_drawing_opens_its_editor(bench, project, path):
     page = bench.get(reverse("room", args=[project.pk, "chain"])).content.decode()

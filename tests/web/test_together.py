@@ -9,7 +9,7 @@ from bold_anode.amps.operations import Stale, change_design, create_project
 from thermionic import examples
 from thermionic.design import changed, field
 
-RESISTOR = "chain/output/cathode_resistor/ohm"
+RESISTOR = "blocks/output/cathode_resistor/ohm"
 
 
 @pytest.mark.django_db(transaction=True)
@@ -29,9 +29,9 @@ def test_changes_at_the_same_moment_are_both_kept(owner):
 
     edits = {
         RESISTOR: "820",
-        "chain/driver/cathode_resistor/ohm": "1k8",
-        "chain/driver/anode_load/ohm": "82k",
-        "supply/sections/ht3/resistor/ohm": "10k",
+        "blocks/driver/cathode_resistor/ohm": "1k8",
+        "blocks/driver/anode_load/ohm": "82k",
+        "blocks/ht3/resistor/ohm": "10k",
     }
     threads = [threading.Thread(target=change, args=edit) for edit in edits.items()]
     for thread in threads:

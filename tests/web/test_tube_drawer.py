@@ -35,16 +35,16 @@ def test_a_measured_tube_is_fitted_and_takes_a_place_in_an_amplifier(bench, owne
     assert tube.owner == owner
     assert tube.fitted["rms_error"] < 0.03
 
-    part = bench.get(f"/amps/{project.pk}/chain/part/", {"path": "chain/driver"}).content.decode()
+    part = bench.get(f"/amps/{project.pk}/chain/part/", {"path": "blocks/driver"}).content.decode()
     assert "Bench 82" in part
     assert "ECC82" in part
     changed = bench.post(
-        f"/amps/{project.pk}/chain/change/", {"path": "chain/driver/tube", "value": "Bench 82"}, follow=True
+        f"/amps/{project.pk}/chain/change/", {"path": "envelopes/v1/type", "value": "Bench 82"}, follow=True
     )
     assert changed.status_code == 200
     project.refresh_from_db()
     design = project.current.design
-    assert design.tube("bench 82").type == "Bench 82"
+    assert design.tube_type("bench 82").type == "Bench 82"
 
     # It travels: taken out of the drawer, exported, solved on the command line, imported by somebody else.
     bench.post(f"/tubes/{tube.pk}/remove/")
@@ -57,7 +57,7 @@ def test_a_measured_tube_is_fitted_and_takes_a_place_in_an_amplifier(bench, owne
 
 def test_the_command_line_solves_a_design_with_its_own_tube(bench, project, tmp_path, capsys):
     post(bench)
-    bench.post(f"/amps/{project.pk}/chain/change/", {"path": "chain/driver/tube", "value": "Bench 82"})
+    bench.post(f"/amps/{project.pk}/chain/change/", {"path": "envelopes/v1/type", "value": "Bench 82"})
     file = tmp_path / "own.json"
     file.write_bytes(bench.get(f"/amps/{project.pk}/export/").content)
     assert cli.main(["solve", str(file), "--op"]) == 0

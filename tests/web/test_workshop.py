@@ -12,7 +12,7 @@ from thermionic import examples
 from thermionic.design import changed, dump
 from thermionic.errors import ThermionicError
 
-RESISTOR = "chain/output/cathode_resistor/ohm"
+RESISTOR = "blocks/output/cathode_resistor/ohm"
 HTMX = {"HTTP_HX_REQUEST": "true"}
 
 
@@ -48,7 +48,7 @@ def test_a_change_is_a_revision_and_undo_and_redo_walk_them(bench, project):
     assert post_change(bench, project, value="1k", seen="1").status_code == 200
     assert post_change(bench, project, steps="1", seen="2").status_code == 200
     project.refresh_from_db()
-    assert project.current.document["chain"][3]["cathode_resistor"]["ohm"] == 1100.0
+    assert project.current.document["blocks"][3]["cathode_resistor"]["ohm"] == 1100.0
     assert [revision.number for revision in project.revisions.all()] == [1, 2, 3]
     for name, number in (("undo", 2), ("undo", 1), ("undo", 1), ("redo", 2), ("redo", 3), ("redo", 3)):
         bench.post(reverse(name, args=[project.pk, "chain"]), **HTMX)
@@ -71,10 +71,10 @@ def test_a_change_is_a_revision_and_undo_and_redo_walk_them(bench, project):
         ({"value": "4k7k"}, "is not a resistance"),
         ({"value": "-910"}, "negative"),
         ({"value": ""}, "is not a resistance"),
-        ({"path": "chain/driver/tube", "value": "XYZ"}, "not in the tube library"),
+        ({"path": "envelopes/v1/type", "value": "XYZ"}, "not in the tube library"),
         ({"path": "nothing/here", "value": "1"}, "has nothing at"),
-        ({"path": "supply/winding_volt", "value": "0"}, "greater than 0"),
-        ({"path": "chain/output/grid_leak", "fitted": "no"}, "needs a grid leak"),
+        ({"path": "blocks/winding/winding_volt", "value": "0"}, "greater than 0"),
+        ({"path": "blocks/output/grid_leak", "fitted": "no"}, "needs a grid leak"),
         ({"value": "1k", "seen": "7"}, "changed in another window"),
         ({"steps": "many"}, "whole number"),
     ],

@@ -1,19 +1,41 @@
-"""Blocks of an amplifier: from a design's parameters to parts on nodes, and back from a solution to results."""
+"""Blocks of an amplifier, a kind a file: parameters, ports, parts on nodes, and how each is drawn."""
 
-from thermionic.blocks.amplifier import SolvedAmplifier, solve
-from thermionic.blocks.compiling import Compiled, compile_design
-from thermionic.blocks.needs import Needs, needs
-from thermionic.blocks.stage import AnodeDiagram, StageNumbers, anode_diagram, stage_numbers
+from thermionic.blocks import kinds
+from thermionic.blocks.base import KINDS, Block, Group
+from thermionic.blocks.build import Bench, Build
+from thermionic.blocks.fields import (
+    Capacitor,
+    Choke,
+    Component,
+    CurrentSourcePart,
+    Measured,
+    Model,
+    Potentiometer,
+    Resistor,
+    Tap,
+    named,
+)
+from thermionic.blocks.ports import Flow, split
+from thermionic.blocks.sketch import Sketch
 
 __all__ = [
-    "AnodeDiagram",
-    "Compiled",
-    "Needs",
-    "SolvedAmplifier",
-    "StageNumbers",
-    "anode_diagram",
-    "compile_design",
-    "needs",
-    "solve",
-    "stage_numbers",
+    "KINDS",
+    "Bench",
+    "Block",
+    "Build",
+    "Capacitor",
+    "Choke",
+    "Component",
+    "CurrentSourcePart",
+    "Flow",
+    "Group",
+    "Measured",
+    "Model",
+    "Potentiometer",
+    "Resistor",
+    "Sketch",
+    "Tap",
+    "kinds",
+    "named",
+    "split",
 ]

@@ -23,13 +23,14 @@ def _is_name(name: str) -> bool:
 class Part:
     """A device with a designator, on nodes in the order of its terminals.
 
-    ``path`` says which value of a design document it came from, if any.
+    ``path`` says which value of a design document it came from, if any; ``side`` which half of a balanced pair.
     """
 
     name: str
     device: Device
     nodes: tuple[str, ...]
     path: str = ""
+    side: str = ""
 
 
 @dataclass(frozen=True)

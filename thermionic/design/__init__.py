@@ -1,21 +1,7 @@
 """The design document: what the builder decided, as typed, versioned, validated data."""
 
-from thermionic.design.document import (
-    Block,
-    Brief,
-    Capacitor,
-    Design,
-    HTSection,
-    HTSupply,
-    Input,
-    Loudspeaker,
-    OutputTransformer,
-    OwnTriode,
-    Resistor,
-    TriodeOutput,
-    TriodeStage,
-    VolumeControl,
-)
+from thermionic.blocks import Block, Capacitor, Resistor
+from thermionic.design.document import Brief, Design, Envelope, OwnTriode
 from thermionic.design.editing import (
     Field,
     changed,
@@ -23,40 +9,43 @@ from thermionic.design.editing import (
     field,
     fields_at,
     fit_part,
+    fitting_types,
     full_up,
     optional_parts,
     step_field,
     with_own_tube,
 )
-from thermionic.design.reading import dump, load, schema, triode_from_fit
+from thermionic.design.graph import consumers, order, route, signal_inputs
+from thermionic.design.paths import find
+from thermionic.design.reading import dump, load, schema, triode_from_fit, validate
 
 __all__ = [
     "Block",
     "Brief",
     "Capacitor",
     "Design",
+    "Envelope",
     "Field",
-    "HTSection",
-    "HTSupply",
-    "Input",
-    "Loudspeaker",
-    "OutputTransformer",
     "OwnTriode",
     "Resistor",
-    "TriodeOutput",
-    "TriodeStage",
-    "VolumeControl",
     "changed",
     "choices",
+    "consumers",
     "dump",
     "field",
     "fields_at",
+    "find",
     "fit_part",
+    "fitting_types",
     "full_up",
     "load",
     "optional_parts",
+    "order",
+    "route",
     "schema",
+    "signal_inputs",
     "step_field",
     "triode_from_fit",
+    "validate",
     "with_own_tube",
 ]

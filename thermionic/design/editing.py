@@ -1,8 +1,4 @@
-"""Reading and changing one value of a design by its path.
-
-A path is the names on the way to a value, joined by slashes, with blocks and supply sections by their id:
-``chain/output/cathode_resistor/ohm``, ``supply/sections/ht1/capacitor/farad``, ``brief/mains_volt``.
-"""
+"""Reading and changing one value of a design by its path, and putting parts in and out."""
 
 from __future__ import annotations
 
@@ -13,91 +9,130 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 from pydantic import BaseModel
 
 from thermionic import values
-from thermionic.design.document import Design, Measured, OwnTriode, VolumeControl
+from thermionic.blocks import Block, Measured
+from thermionic.design.document import Design, OwnTriode
+from thermionic.design.graph import options
+from thermionic.design.paths import Found, find, put
 from thermionic.design.reading import dump, validate
 from thermionic.errors import DesignRefused, ValueRefused
+from thermionic.tubes import TubeType, all_types
 from thermionic.values import Quantity, Series
+
+_HIDDEN = ("id", "kind")
 
 
 @dataclass(frozen=True)
 class Field:
-    """One value: its path, what it measures (None for text and choices) and what it holds now."""
+    """One value: its path, what it is called, what it measures (None for text and choices) and what it holds now."""
 
     path: str
+    title: str
     quantity: Quantity | None
     value: Any
 
     @property
     def text(self) -> str:
         """The value as a builder writes it."""
+        if self.value is None:
+            return ""
+        if isinstance(self.value, bool):
+            return "yes" if self.value else "no"
         if self.quantity is None or not isinstance(self.value, (int, float)):
-            return str(self.value)
+            return ", ".join(self.value) if isinstance(self.value, tuple) else str(self.value)
         return values.written(self.value, self.quantity)
 
 
 def field(design: Design, path: str) -> Field:
-    """The value at ``path``. Raises DesignRefused if the design has none there."""
-    at: Any = design
-    quantity: Quantity | None = None
-    for step in path.split("/"):
-        if isinstance(at, tuple):
-            at = next((item for item in at if getattr(item, "id", None) == step), None)
-            found = at is not None
-        else:
-            found = isinstance(at, BaseModel) and step in type(at).model_fields
-            if found:
-                quantity = _quantity_of(type(at), step)
-                at = getattr(at, step)
-        if not found:
-            raise DesignRefused(f"{design.name} has nothing at {path[:120]}.")
-    if isinstance(at, (BaseModel, tuple)):
+    """The value at ``path``. Raises DesignRefused if the design has none there, or more than one."""
+    found = find(design, path)
+    if isinstance(found.value, BaseModel) or found.owner is None or _members(found.value):
         raise DesignRefused(f"{path[:120]} is not a single value that can be changed.")
-    return Field(path, quantity, at)
+    return _field(found)
+
+
+def _members(value: Any) -> bool:
+    return isinstance(value, tuple) and any(isinstance(member, BaseModel) for member in value)
+
+
+def _field(found: Found) -> Field:
+    return Field(found.path, found.title, _quantity_of(found), found.value)
 
 
 def fields_at(design: Design, path: str) -> list[Field]:
-    """The single values of the part or block at ``path``, ids and kinds left out. Raises DesignRefused."""
-    at: Any = design
-    for step in path.split("/"):
-        at = next((i for i in at if i.id == step), None) if isinstance(at, tuple) else getattr(at, step, None)
-    if not isinstance(at, BaseModel):
+    """The single values of the part or block at ``path``, with its tubes' types. Raises DesignRefused."""
+    owner = find(design, path).value
+    if not isinstance(owner, BaseModel):
         raise DesignRefused(f"{design.name} has no part at {path[:120]}.")
-    return [
-        Field(f"{path}/{name}", _quantity_of(type(at), name), getattr(at, name))
-        for name in type(at).model_fields
-        if name not in ("id", "kind", "rectifier") and isinstance(getattr(at, name), (int, float, str))
-    ]
+    found = []
+    for name in type(owner).model_fields:
+        at = find(design, f"{path}/{name}")
+        single = isinstance(at.value, (int, float, str)) or (at.value is None and not _is_part(at))
+        if name in _HIDDEN or not (single or (isinstance(at.value, tuple) and not _members(at.value))):
+            continue
+        found.append(_field(at))
+        if name.startswith("tubes"):
+            envelopes = dict.fromkeys(section.partition(".")[0] for section in at.value or ())
+            found = [_field(find(design, f"envelopes/{one}/type")) for one in envelopes] + found
+    return found
 
 
-def _quantity_of(model: type[BaseModel], name: str) -> Quantity | None:
-    info = model.model_fields[name]
-    marks: list[Any] = list(info.metadata)
-    pending = [info.annotation]
-    while pending:
-        annotation = pending.pop()
-        origin = get_origin(annotation)
-        if origin is Annotated:
-            marks += get_args(annotation)[1:]
-        elif origin in (Union, types.UnionType):
-            pending += get_args(annotation)
+def _annotations(annotation: Any) -> list[Any]:
+    """An annotation with all that it is made of."""
+    origin = get_origin(annotation)
+    if origin is Annotated or origin in (Union, types.UnionType, tuple):
+        return [annotation, *(inner for part in get_args(annotation) for inner in _annotations(part))]
+    return [annotation]
+
+
+def _quantity_of(found: Found) -> Quantity | None:
+    if found.info is None:
+        return None
+    marks = [*found.info.metadata, *_annotations(found.info.annotation)]
     return next((mark.quantity for mark in marks if isinstance(mark, Measured)), None)
 
 
+def _is_part(found: Found) -> bool:
+    """Whether a field holds a part of several values, there or not."""
+    return found.info is not None and any(
+        isinstance(one, type) and issubclass(one, BaseModel) for one in _annotations(found.info.annotation)
+    )
+
+
 def changed(design: Design, path: str, typed: str | float) -> Design:
-    """The design with another value at ``path``, as typed or in SI units. Raises DesignRefused, ValueRefused."""
+    """The design with another value at ``path``, as typed or in SI units. Raises DesignRefused, ValueRefused.
+
+    An empty text takes out a value that may be left out.
+    """
     old = field(design, path)
-    value: Any = typed
-    if old.quantity is not None:
-        value = values.parse(typed, old.quantity) if isinstance(typed, str) else float(typed)
-    elif isinstance(old.value, int) and isinstance(typed, str):
-        try:
-            value = int(typed)
-        except ValueError:
-            raise ValueRefused(f"“{typed[:40]}” is not a whole number.") from None
     raw = dump(design)
-    *way, last = path.split("/")
-    _walk(raw, way)[last] = value
+    put(raw, path, _read(find(design, path), old, typed))
     return validate(raw)
+
+
+def _read(found: Found, old: Field, typed: str | float) -> Any:
+    if isinstance(typed, str):
+        text = typed.strip()
+        assert found.info is not None
+        if not text and not found.info.is_required() and found.info.default is None:
+            return None
+        if old.quantity is not None:
+            return values.parse(text, old.quantity)
+        kinds = _annotations(found.info.annotation)
+        if bool in kinds:
+            if text.lower() not in ("yes", "no", "true", "false"):
+                raise ValueRefused(f"“{text[:40]}” is neither yes nor no.")
+            return text.lower() in ("yes", "true")
+        if isinstance(old.value, tuple):
+            return [one.strip() for one in text.split(",") if one.strip()]
+        if int in kinds:
+            try:
+                return int(text)
+            except ValueError:
+                raise ValueRefused(f"“{text[:40]}” is not a whole number.") from None
+        if float in kinds:
+            return values.parse(text, Quantity.RATIO)
+        return typed
+    return float(typed) if old.quantity is not None else typed
 
 
 def with_own_tube(design: Design, own: OwnTriode) -> Design:
@@ -106,52 +141,39 @@ def with_own_tube(design: Design, own: OwnTriode) -> Design:
     return validate(dump(design.model_copy(update={"own_tubes": (*kept, own)})))
 
 
-# What is put in where an optional part is first fitted.
-_FIRST_FITTED: dict[str, dict[str, float]] = {
-    "cathode_bypass": {"farad": 100e-6, "rating_volt": 100.0},
-    "grid_stopper": {"ohm": 1e3},
-    "grid_leak": {"ohm": 220e3},
-    "bleeder": {"ohm": 220e3, "rating_watt": 2.0},
-}
-
-
 def optional_parts(design: Design) -> dict[str, bool]:
     """The paths of parts that may be left out, and whether each is fitted."""
-    paths = [
-        f"chain/{stage.id}/{name}"
-        for stage in design.stages
-        for name in ("grid_leak", "grid_stopper", "cathode_bypass")
-    ]
     found = {}
-    for path in [*paths, "supply/bleeder"]:
-        owner = design.supply if path.startswith("supply") else design.block(path.split("/")[1])
-        found[path] = getattr(owner, path.rsplit("/", 1)[1]) is not None
+    for block in design.blocks:
+        for name, info in type(block).model_fields.items():
+            at = Found("", None, block, name, info)
+            if _is_part(at) and not info.is_required() and info.default is None and _first(at) is not None:
+                found[f"blocks/{block.id}/{name}"] = getattr(block, name) is not None
     return found
 
 
+def _first(found: Found) -> Any:
+    assert found.info is not None
+    extra = found.info.json_schema_extra
+    return extra.get("first") if isinstance(extra, dict) else None
+
+
 def fit_part(design: Design, path: str, fitted: bool) -> Design:
-    """The design with an optional part put in (with a usual value) or taken out. Raises DesignRefused."""
+    """The design with an optional part put in (as it is usually first fitted) or taken out. Raises DesignRefused."""
     if path not in optional_parts(design):
         raise DesignRefused(f"{path[:120]} is not a part that can be put in or left out.")
     raw = dump(design)
-    *way, last = path.split("/")
-    _walk(raw, way)[last] = _FIRST_FITTED[last] if fitted else None
+    put(raw, path, _first(find(design, path)) if fitted else None)
     return validate(raw)
 
 
-def _walk(raw: Any, way: list[str]) -> Any:
-    """Down the plain document, by names and ids."""
-    for step in way:
-        raw = next(item for item in raw if item["id"] == step) if isinstance(raw, list) else raw[step]
-    return raw
-
-
 def full_up(design: Design) -> Design:
-    """The design with its volume controls full up."""
-    for block in design.chain:
-        if isinstance(block, VolumeControl):
-            design = changed(design, f"chain/{block.id}/travel", 1.0)
-    return design
+    """The design with every control that only takes away turned full up."""
+    raw = dump(design)
+    for block in design.blocks:
+        for name, value in getattr(block, "full_up", dict)().items():
+            put(raw, f"blocks/{block.id}/{name}", value)
+    return validate(raw)
 
 
 def step_field(design: Design, path: str, steps: int, series: Series = Series.E12) -> Design:
@@ -164,15 +186,37 @@ def step_field(design: Design, path: str, steps: int, series: Series = Series.E1
 
 def choices(design: Design, path: str) -> tuple[str, ...]:
     """The texts that a choice at ``path`` may have; empty where any value of its kind will do."""
-    *way, last = path.split("/")
-    at: Any = design
-    for step in way:
-        at = next(item for item in at if item.id == step) if isinstance(at, tuple) else getattr(at, step)
-    annotation = type(at).model_fields[last].annotation
-    if get_origin(annotation) is Literal:
-        return tuple(str(option) for option in get_args(annotation))
-    if last == "tap_ohm":
-        return tuple(values.written(tap, Quantity.RESISTANCE) for tap in at.taps_ohm)
-    if last == "feed":
-        return tuple(section.id for section in design.supply.sections)
+    found = find(design, path)
+    if found.info is None or found.owner is None:
+        return ()
+    for annotation in _annotations(found.info.annotation):
+        if get_origin(annotation) is Literal:
+            return tuple(str(option) for option in get_args(annotation))
+    if bool in _annotations(found.info.annotation):
+        return ("yes", "no")
+    if isinstance(found.owner, Block) and found.name in type(found.owner).reference_fields():
+        none = () if found.info.is_required() else ("",)
+        return (*none, *options(design, found.owner, found.name))
     return ()
+
+
+def fitting_types(design: Design, envelope_id: str) -> list[str]:
+    """The types of the library with the same sort of section wherever the design uses one of this envelope."""
+    used = [
+        section[-1]
+        for block in design.blocks
+        for section in block.sections
+        if section.partition(".")[0] == envelope_id
+    ]
+    kinds = [design.tube_of(envelope_id).section(letter).kind for letter in used]
+    return [name for name, type_ in all_types().items() if _serves(type_, used, kinds)]
+
+
+def _serves(type_: TubeType, letters: list[str], kinds: list[str]) -> bool:
+    if any(letter not in type_.section_letters for letter in letters):
+        return False
+    amplifies = ("triode", "pentode")
+    return all(
+        (found := type_.section(letter).kind) == kind or (kind in amplifies and found in amplifies)
+        for letter, kind in zip(letters, kinds, strict=True)
+    )

@@ -6,9 +6,13 @@ import json
 from typing import Any
 
 from pydantic import ValidationError
+from pydantic.json_schema import models_json_schema
 
+from thermionic.blocks import KINDS
 from thermionic.design.document import Design, OwnTriode
-from thermionic.errors import DesignRefused, UnknownTube
+from thermionic.design.graph import check
+from thermionic.design.versions import upgraded
+from thermionic.errors import DesignRefused
 from thermionic.tubes import Fit
 
 MOST_BYTES = 1_000_000
@@ -44,21 +48,14 @@ def validate(raw: Any) -> Design:
     """A design from plain data. Raises DesignRefused."""
     if not isinstance(raw, dict):
         raise DesignRefused(f"A design is a JSON object; this is {_json_kind(raw)}.")
-    if raw.get("format", "bold-anode-design") == "bold-anode-design" and raw.get("version", 1) != 1:
-        raise DesignRefused(f"This is a design of version {str(raw['version'])[:20]}; version 1 is what can be read.")
     try:
+        raw = upgraded(raw)
         design = Design.model_validate(raw)
     except ValidationError as fault:
         raise DesignRefused(" ".join(_sentences(fault, raw))) from None
     except RecursionError:
         raise DesignRefused("The document nests too deep; a design has five levels.") from None
-    for place, stage in enumerate(design.chain):
-        name = getattr(stage, "tube", None)
-        if name is not None:
-            try:
-                design.tube(name)
-            except UnknownTube as fault:
-                raise DesignRefused(f"chain, {stage.id} (block {place + 1}), tube: {fault}") from None
+    check(design)
     return design
 
 
@@ -87,9 +84,6 @@ def _place(location: tuple[int | str, ...], raw: Any) -> str:
         try:
             at = at[step]
         except (KeyError, IndexError, TypeError):
-            # pydantic adds the block's kind to the path; it is not a place in the document
-            if isinstance(step, str) and isinstance(at, dict) and at.get("kind") == step:
-                continue
             at = None
         if isinstance(step, int):
             own = at.get("id") if isinstance(at, dict) else None
@@ -107,8 +101,8 @@ def _reason(error: Any) -> str:
         return "is missing."
     if kind == "extra_forbidden":
         return "is not something that a design has here."
-    if kind in ("union_tag_invalid", "union_tag_not_found"):
-        return f"a block's kind is one of {context.get('expected_tags', 'the known ones')}."
+    if kind == "string_pattern_mismatch" and "\\." in context.get("pattern", ""):
+        return "a reference is a block and a port with a dot between, such as volume.out or v1.a."
     if kind == "string_pattern_mismatch":
         return "small letters and digits, beginning with a letter, with single underscores between."
     return str(error["msg"]).replace("Input should be", "should be").rstrip(".") + "."
@@ -119,6 +113,8 @@ def dump(design: Design) -> dict[str, Any]:
     raw = design.model_dump(mode="json")
     if not raw["own_tubes"]:
         del raw["own_tubes"]  # most designs have none, and their files need not say so
+    # Parts that are left out need not be listed.
+    raw["blocks"] = [{name: value for name, value in block.items() if value is not None} for block in raw["blocks"]]
     return raw
 
 
@@ -139,8 +135,12 @@ def triode_from_fit(name: str, fitted: Fit, anode_volt: str, anode_watt: str) ->
 
 
 def schema() -> dict[str, Any]:
-    """The document's JSON Schema."""
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        **Design.model_json_schema(by_alias=True),
+    """The document's JSON Schema, with every kind of block."""
+    kinds, definitions = models_json_schema([(kind, "validation") for kind in KINDS.values()])
+    whole = Design.model_json_schema()
+    whole["$defs"] = {**whole.get("$defs", {}), **definitions.get("$defs", {})}
+    whole["properties"]["blocks"]["items"] = {
+        "oneOf": [kinds[kind, "validation"] for kind in KINDS.values()],
+        "discriminator": {"propertyName": "kind"},
     }
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **whole}

@@ -1,15 +1,15 @@
 """Findings: the application's opinion of a solved design. One rule a file, all listed here."""
 
-from thermionic.blocks import SolvedAmplifier
+from thermionic.amplifier import SolvedAmplifier
 from thermionic.findings.anode_dissipation import AnodeDissipation
 from thermionic.findings.anode_voltage import AnodeVoltage
 from thermionic.findings.base import Cure, Finding, Rule, Severity, worst_first
 from thermionic.findings.capacitor_voltage import CapacitorVoltage
 from thermionic.findings.grid_current import GridCurrent
 from thermionic.findings.grid_leak import GridLeak
+from thermionic.findings.hum import Hum
 from thermionic.findings.output_load import OutputLoad
 from thermionic.findings.resistor_dissipation import ResistorDissipation
-from thermionic.findings.supply_ripple import SupplyRipple
 
 __all__ = ["RULES", "Cure", "Finding", "Rule", "Severity", "examine"]
 
@@ -21,7 +21,7 @@ RULES: tuple[Rule, ...] = (
     GridLeak(),
     GridCurrent(),
     OutputLoad(),
-    SupplyRipple(),
+    Hum(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):
     raise AssertionError("two rules share a name")

@@ -2,45 +2,62 @@
 
 from collections.abc import Iterable
 
-from thermionic.blocks import SolvedAmplifier
-from thermionic.findings.base import Finding, Rule, Severity, preferred_cure, steps_up
-from thermionic.values import Series, step
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.design import field
+from thermionic.errors import DesignRefused
+from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_down, steps_up
+from thermionic.findings.tubes import worst_of_each_block
+from thermionic.values import Quantity, Series, step
 
 
 class AnodeDissipation(Rule):
     """The anode turns more power into heat than the tube's maximum."""
 
     name = "anode-dissipation"
-    fires_on = {"chain/output/cathode_resistor/ohm": "560"}
-    quiet_on = {"chain/output/cathode_resistor/ohm": "1k"}
+    fires_on = {"blocks/output/cathode_resistor/ohm": "560"}
+    quiet_on = {"blocks/output/cathode_resistor/ohm": "1k"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
-        for stage in amplifier.design.stages:
-            path = f"chain/{stage.id}"
-            limits = amplifier.design.tube(stage.tube).limits
-            limit = limits.anode_w
-            heat = amplifier.part(path).dissipation
+        for use, heat in worst_of_each_block(amplifier, lambda use: amplifier.parts[use.part].dissipation):
+            limit = use.limits.anode_w
             if heat <= limit:
                 continue
-            resistor = f"{path}/cathode_resistor/ohm"
-            # Dissipation falls about as the 3/4 power of a cathode resistor; the ladder begins just short of enough.
-            foreseen = stage.cathode_resistor.ohm * (heat / limit) ** 1.25
-            cure = preferred_cure(
-                amplifier,
-                resistor,
-                steps_up(foreseen, lambda r: step(r, Series.E24, 1), 6),
-                lambda trial, path=path, limit=limit: trial.part(path).dissipation <= limit,  # type: ignore[misc]
-                lambda written: f"Raise the cathode resistor to {written}",
-            )
             yield Finding(
                 self.name,
                 Severity.OVER,
-                path,
-                amplifier.compiled.designator(path),
-                f"{stage.tube} anode runs too hot",
-                f"{heat:.1f} W at idle; the {limits.called} is {limit:g} W ({heat / limit:.0%}).",
+                use.path,
+                use.part,
+                f"{use.type.type} anode runs too hot",
+                f"{heat:.1f} W at idle; the {use.limits.called} is {limit:g} W ({heat / limit:.0%}).",
                 "Past its limit the anode glows, gives off gas, and the tube's life is short.",
                 heat,
                 limit,
-                cure,
+                self._cure(amplifier, use.knob, use.knob_raises, use.part, heat / limit, limit),
             )
+
+    def _cure(
+        self, amplifier: SolvedAmplifier, knob: str, raises: int, part: str, times: float, limit: float
+    ) -> Cure | None:
+        if not knob:
+            return None
+        try:
+            at = field(amplifier.design, knob)
+        except DesignRefused:
+            return None
+        if at.quantity is Quantity.RESISTANCE:
+            # Dissipation falls about as the 3/4 power of a cathode resistor; the ladder begins just short of enough.
+            ladder = steps_up(at.value * times**1.25, lambda r: step(r, Series.E24, 1), 6)
+            words = "Raise the cathode resistor to {}"
+        elif raises < 0:
+            ladder = steps_up(at.value, lambda volt: round(volt * 1.05, 3), 16)
+            words = "Set the bias to {}"
+        else:
+            ladder = steps_down(at.value, lambda share: round(share - 0.04, 3), 0.0, 16)
+            words = "Turn the bias to {}"
+        return preferred_cure(
+            amplifier,
+            knob,
+            ladder,
+            lambda trial: trial.parts[part].dissipation <= limit,
+            lambda written: words.format(written),
+        )

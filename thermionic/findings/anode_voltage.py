@@ -2,31 +2,29 @@
 
 from collections.abc import Iterable
 
-from thermionic.blocks import SolvedAmplifier
+from thermionic.amplifier import SolvedAmplifier
 from thermionic.findings.base import Finding, Rule, Severity
+from thermionic.findings.tubes import worst_of_each_block
 
 
 class AnodeVoltage(Rule):
     """The anode stands further above the cathode than the tube's maximum."""
 
     name = "anode-voltage"
-    fires_on = {"supply/winding_volt": "330 V"}
-    quiet_on = {"supply/winding_volt": "230 V"}
+    fires_on = {"blocks/winding/winding_volt": "330 V"}
+    quiet_on = {"blocks/winding/winding_volt": "230 V"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
-        for stage in amplifier.design.stages:
-            path = f"chain/{stage.id}"
-            limits = amplifier.design.tube(stage.tube).limits
-            limit = limits.anode_v
-            volts = amplifier.part(path).voltage
+        for use, volts in worst_of_each_block(amplifier, lambda use: amplifier.parts[use.part].voltage):
+            limit = use.limits.anode_v
             if volts > limit:
                 yield Finding(
                     self.name,
                     Severity.OVER,
-                    path,
-                    amplifier.compiled.designator(path),
-                    f"{stage.tube} has too much anode voltage",
-                    f"{volts:.0f} V from anode to cathode; the {limits.called} is {limit:g} V.",
+                    use.path,
+                    use.part,
+                    f"{use.type.type} has too much anode voltage",
+                    f"{volts:.0f} V from anode to cathode; the {use.limits.called} is {limit:g} V.",
                     "Insulation and vacuum are rated for that; above it the tube may arc over.",
                     volts,
                     limit,

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from enum import IntEnum
 from typing import ClassVar
 
-from thermionic.blocks import SolvedAmplifier, solve
+from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import changed, field
 from thermionic.errors import ThermionicError
 
@@ -61,11 +61,13 @@ class Finding:
 class Rule(ABC):
     """A rule looks at a solved amplifier and says what is wrong.
 
-    ``name`` is its own among all rules. ``fires_on`` and ``quiet_on`` are edits (path to typed value) to the example
-    amplifier on which it must, and must not, find something; the tests try them.
+    ``name`` is its own among all rules. ``fires_on`` and ``quiet_on`` are edits (path to typed value) to an ``example``
+    amplifier on which it must, and must not, find something; the tests try them. A rule asks for facets (tubes, rails,
+    loads, parts), never for kinds of block.
     """
 
     name: ClassVar[str]
+    example: ClassVar[str] = "lantern"
     fires_on: ClassVar[dict[str, str]]
     quiet_on: ClassVar[dict[str, str]] = {}
 
@@ -113,6 +115,15 @@ def next_above(needed: float, ladder: tuple[float, ...]) -> float | None:
 def worst_first(findings: Iterable[Finding]) -> list[Finding]:
     """Findings in the order that the builder should read them."""
     return sorted(findings, key=lambda f: (-f.severity, -f.value / f.limit if f.limit else 0.0))
+
+
+def steps_down(value: float, series: Callable[[float], float], least: float, count: int) -> Iterator[float]:
+    """Up to ``count`` values below ``value``, each from the last, none below ``least``."""
+    for _ in range(count):
+        value = series(value)
+        if value < least:
+            return
+        yield value
 
 
 def steps_up(value: float, series: Callable[[float], float], count: int) -> Iterator[float]:

@@ -2,7 +2,10 @@
 
 from collections.abc import Iterable
 
-from thermionic.blocks import SolvedAmplifier
+import numpy as np
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.supply import CircuitState
 from thermionic.design import Capacitor
 from thermionic.findings.base import Cure, Finding, Rule, Severity, next_above
@@ -35,36 +38,48 @@ class CapacitorVoltage(Rule):
     """
 
     name = "capacitor-voltage"
-    fires_on = {"supply/reservoir/rating_volt": "350 V"}
-    quiet_on = {"supply/reservoir/rating_volt": "500 V"}
+    fires_on = {"blocks/reservoir/capacitor/rating_volt": "350 V"}
+    quiet_on = {"blocks/reservoir/capacitor/rating_volt": "500 V"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for path, capacitor in amplifier.compiled.components(Capacitor):
-            designator = amplifier.compiled.designator(path)
-            working = _across(amplifier.state, designator)
-            pulled = _across(amplifier.without_tubes, designator)
+            designator, working, pulled = max(
+                (
+                    (name, _across(amplifier.state, name), _across(amplifier.without_tubes, name))
+                    for name in amplifier.compiled.designators(path)
+                ),
+                key=lambda found: max(found[1:]),
+            )
             worst, when = max((working, "in working order"), (pulled, "with the tubes pulled or cold"))
-            if worst <= capacitor.rating_volt:
+            limit = capacitor.rating_volt
+            if worst * MARGIN <= limit:
                 continue
+            over = worst > limit
             enough = next_above(worst * MARGIN, RATINGS)
             yield Finding(
                 self.name,
-                Severity.DANGER,
+                Severity.DANGER if over else Severity.NOTE,
                 path,
                 designator,
-                f"{designator} is over its voltage",
-                f"{worst:.0f} V {when}, in a {capacitor.rating_volt:g} V capacitor"
-                + (f" ({working:.0f} V in working order)." if pulled > working else "."),
+                f"{designator} is over its voltage" if over else f"{designator} has no margin for a high mains",
+                f"{worst:.0f} V {when}, in a {limit:g} V capacitor"
+                + (f" ({working:.0f} V in working order)." if pulled > working else ".")
+                + ("" if over else f" With the mains 10 % high it would be {worst * MARGIN:.0f} V."),
                 "An over-volted capacitor leaks, heats and can burst or short the HT.",
-                worst,
-                capacitor.rating_volt,
+                worst if over else worst * MARGIN,
+                limit,
                 Cure(f"{path}/rating_volt", f"{enough:g} V", f"Fit a {enough:g} V capacitor") if enough else None,
             )
 
 
 def _across(state: CircuitState, name: str) -> float:
     """Highest steady voltage across a capacitor with its ripple's crest, V."""
-    part = state.netlist[name]
-    steady = abs(state.at.voltage(part.nodes[0]) - state.at.voltage(part.nodes[1]))
-    ripple = state.rectifier.ripple_peak_to_peak(part.nodes[0]) if state.rectifier else 0.0
-    return steady + ripple / 2
+    plus, minus = state.netlist[name].nodes
+    steady = abs(_volt(state, plus) - _volt(state, minus))
+    if state.mains is None:
+        return steady
+    return steady + float(np.ptp(state.mains.node_waveform(plus) - state.mains.node_waveform(minus))) / 2
+
+
+def _volt(state: CircuitState, node: str) -> float:
+    return 0.0 if node == GROUND else state.at.voltage(node)

@@ -4,47 +4,49 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from thermionic.blocks import SolvedAmplifier
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.facets import Bias
+from thermionic.circuit.netlist import GROUND
+from thermionic.design import field
 from thermionic.findings.base import Cure, Finding, Rule, Severity
+from thermionic.findings.tubes import worst_of_each_block
 from thermionic.values import Quantity, Series, display, nearest, step, written
+
+# A grid that is biased through a grid leak of megohms means to have one; its tube is small, and carries a milliampere.
+_MEGOHMS = 20e6
+_NO_PATH = 100e6
 
 
 class GridLeak(Rule):
-    """The grid sees more resistance at DC than the tube's limit for cathode bias."""
+    """The grid sees more resistance at DC than the tube's limit for the way it is biased."""
 
     name = "grid-leak"
-    fires_on = {"chain/output/grid_leak/ohm": "1M"}
-    quiet_on = {"chain/output/grid_leak/ohm": "470k"}
+    fires_on = {"blocks/output/grid_leak/ohm": "1M"}
+    quiet_on = {"blocks/output/grid_leak/ohm": "470k"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
-        system = amplifier.state.at.system
-        for stage in amplifier.design.stages:
-            path = f"chain/{stage.id}"
-            designator = amplifier.compiled.designator(path)
-            limits = amplifier.design.tube(stage.tube).limits
-            limit = limits.grid_leak_cathode_bias_ohm
-            push = np.zeros(system.size)
-            grid = system.node(amplifier.netlist[designator].nodes[1])
-            push[grid] = 1.0
-            ohm = float(system.solve(system.G, push)[grid])
-            if ohm <= limit:
+        for use, ohm in worst_of_each_block(amplifier, lambda use: grid_resistance(amplifier, use.grid)):
+            fixed = use.bias is Bias.FIXED
+            name = "grid_leak_fixed_bias_ohm" if fixed else "grid_leak_cathode_bias_ohm"
+            limit = getattr(use.limits, name)
+            if use.bias is Bias.LEAK:
+                limit = _MEGOHMS
+            if ohm <= limit or ohm > _NO_PATH:
                 continue
-            unsure = (
-                " The limit is not certain for this type." if "grid_leak_cathode_bias_ohm" in limits.unsure else ""
-            )
+            unsure = " The limit is not certain for this type." if name in use.limits.unsure else ""
             cure = None
-            if stage.grid_leak and stage.grid_leak.ohm > limit:
+            if use.leak and field(amplifier.design, f"{use.leak}/ohm").value > limit:
                 value = nearest(limit, Series.E12)
                 value = value if value < limit else step(value, Series.E12, -1)
                 typed = written(value, Quantity.RESISTANCE)
-                cure = Cure(f"{path}/grid_leak/ohm", typed, f"Fit a grid leak of {typed}")
+                cure = Cure(f"{use.leak}/ohm", typed, f"Fit a grid leak of {typed}")
             yield Finding(
                 self.name,
                 Severity.OVER,
-                f"{path}/grid_leak" if stage.grid_leak else path,
-                designator,
-                f"{stage.tube} has too much grid leak",
-                f"{display(ohm, Quantity.RESISTANCE)} from grid to earth; with cathode bias the limit is "
+                use.leak or use.path,
+                use.part,
+                f"{use.type.type} has too much grid leak",
+                f"{display(ohm, Quantity.RESISTANCE)} from grid to earth; with {use.bias.value} the limit is "
                 f"{display(limit, Quantity.RESISTANCE)}.{unsure}",
                 "The grid's own small leakage lifts it through this resistance, more as the tube heats: "
                 "the current can run away.",
@@ -52,3 +54,14 @@ class GridLeak(Rule):
                 limit,
                 cure,
             )
+
+
+def grid_resistance(amplifier: SolvedAmplifier, grid: str) -> float:
+    """DC resistance from a grid to earth with the tubes out of the way, Ω."""
+    if grid == GROUND:
+        return 0.0
+    system = amplifier.state.at.system
+    push = np.zeros(system.size)
+    at = system.node(amplifier.compiled.node(grid))
+    push[at] = 1.0
+    return float(system.solve(system.G, push)[at])

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable
 
-from thermionic.blocks import SolvedAmplifier
+from thermionic.amplifier import SolvedAmplifier
 from thermionic.design import Resistor
 from thermionic.findings.base import Cure, Finding, Rule, Severity, next_above
 
@@ -16,8 +16,8 @@ class ResistorDissipation(Rule):
     """A resistor turns more power into heat than it is rated for, or so much that it will not last."""
 
     name = "resistor-dissipation"
-    fires_on = {"chain/output/cathode_resistor/rating_watt": "2 W"}
-    quiet_on = {"chain/output/cathode_resistor/rating_watt": "15 W"}
+    fires_on = {"blocks/output/cathode_resistor/rating_watt": "2 W"}
+    quiet_on = {"blocks/output/cathode_resistor/rating_watt": "15 W"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for path, resistor in amplifier.compiled.components(Resistor):
@@ -32,7 +32,7 @@ class ResistorDissipation(Rule):
             else:
                 severity, title = Severity.POOR, "runs hot"
             enough = next_above(heat / COMFORTABLE, RATINGS)
-            designator = amplifier.compiled.designator(path)
+            designator = max(amplifier.compiled.designators(path), key=lambda name: amplifier.parts[name].dissipation)
             yield Finding(
                 self.name,
                 severity,

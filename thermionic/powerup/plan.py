@@ -9,20 +9,21 @@ from functools import cached_property
 
 import numpy as np
 
-from thermionic.blocks import compile_design
-from thermionic.blocks.compiling import RESERVOIR, SOURCE, Compiled
+from thermionic.amplifier import Compiled, compile_design
+from thermionic.amplifier.solved import is_pulled
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.supply import CircuitState, solve_circuit
 from thermionic.design import Capacitor, Design, Resistor, changed, full_up
 from thermionic.devices import Capacitor as CapacitorDevice
-from thermionic.devices import Feed, RectifiedWinding, Triode
+from thermionic.devices import Feed
 from thermionic.devices import Resistor as ResistorDevice
 from thermionic.devices.base import Array
+from thermionic.powerup.devices import spread
 
 TEST_HERTZ = 1000.0
-# What a hand-held multimeter and a mains winding are good for, and the production spread of a tube's current.
-METER, WINDING_SPREAD, TUBE_SPREAD = 0.015, 0.03, 0.15
+# What a hand-held multimeter is good for.
+METER = 0.015
 # Least error of a reading, V: the meter's last digits, and hum on an AC range.
 LEAST_DC, LEAST_AC = 0.1, 0.005
 
@@ -37,6 +38,11 @@ class Stage(Enum):
     def title(self) -> str:
         """As it is said to the builder."""
         return {"no-tubes": "No tubes fitted", "all-tubes": "All tubes in"}[self.value]
+
+    def title_for(self, design: Design) -> str:
+        """As it is said of a design whose rectifier may be a tube itself, which stays in."""
+        tube = self is Stage.NO_TUBES and bool(compile_design(design).rectifier_tubes)
+        return "No tubes but the rectifier" if tube else self.title
 
 
 @dataclass(frozen=True)
@@ -87,10 +93,10 @@ class Plan:
         readings = []
         for probe in self.probes:
             if not probe.ac:
-                readings.append(state.at.voltage(probe.node))
+                readings.append(state.at.voltage(self.compiled.node(probe.node)))
                 continue
             if tone is None:
-                source = float(self.netlist[SOURCE].device.excitation().tone[2])
+                source = float(self.netlist[self.compiled.source.part].device.excitation().tone[2])
                 phasors = SmallSignal(state.at).tone(np.array([TEST_HERTZ]))[0]
                 tone = np.abs(phasors) * self.test_volt / source
             readings.append(float(tone[system.node(probe.node)]))
@@ -124,7 +130,7 @@ def plan(design: Design, stage: Stage, mains_volt: float) -> Plan:
     compiled = compile_design(design)
     netlist = compiled.netlist
     if stage is Stage.NO_TUBES:
-        netlist = netlist.without(lambda part: isinstance(part.device, Triode))
+        netlist = netlist.without(is_pulled)
     state = solve_circuit(netlist)
     netlist = _one_channel(netlist, state)
     state = solve_circuit(netlist, state)
@@ -132,9 +138,9 @@ def plan(design: Design, stage: Stage, mains_volt: float) -> Plan:
     if stage is Stage.ALL_TUBES:
         system = state.at.system
         tone = SmallSignal(state.at).tone(np.array([TEST_HERTZ]))[0]
-        gain = float(abs(tone[system.node(design.loudspeaker.id)] / tone[system.node("source")]))
+        gain = float(abs(tone[system.node(compiled.load.node)] / tone[system.node(compiled.source.node)]))
         test_volt = float(f"{1.0 / max(gain, 1e-3):.0e}")
-    probes = tuple(_probes(design, compiled, stage))
+    probes = tuple(_probes(compiled, netlist, stage))
     return Plan(design, stage, mains_volt, compiled, netlist, state, test_volt, probes)
 
 
@@ -148,7 +154,7 @@ def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
             parts.append(replace(part, device=Feed(1)))
             drawn = -float(state.at.terminal_currents[part.name][1]) * (device.channels - 1)
             volts = state.at.voltage(part.nodes[0])
-            if drawn > 1e-9 * volts:
+            if drawn / volts > 1e-9 if volts else False:
                 other = ResistorDevice(volts / drawn)
                 parts.append(Part(f"R_OTHER_{part.name}", other, (part.nodes[0], GROUND)))
         else:
@@ -156,42 +162,60 @@ def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
     return replace(netlist, parts=tuple(parts))
 
 
-def _probes(design: Design, compiled: Compiled, stage: Stage) -> Iterator[Probe]:
-    """The probes of a stage, in the order to measure."""
-    reservoir = compiled.designator("supply/reservoir")
-    yield Probe(RESERVOIR, "Reservoir", f"across {reservoir}", RESERVOIR)
-    for section in design.supply.sections:
-        name = compiled.designator(f"supply/sections/{section.id}/capacitor")
-        yield Probe(section.id, f"HT at {section.id}", f"across {name}", section.id)
-    for block in design.stages:
-        tube = compiled.designator(f"chain/{block.id}")
-        anode, grid, cathode = compiled.netlist[tube].nodes
-        yield Probe(anode, f"{tube} anode, {block.tube}", "anode to earth at the socket", anode)
-        yield Probe(cathode, f"{tube} cathode", "cathode to earth at the socket", cathode)
-        yield Probe(grid, f"{tube} grid", "grid to earth at the socket", grid)
+def _probes(compiled: Compiled, netlist: Netlist, stage: Stage) -> Iterator[Probe]:
+    """The probes of a stage, in the order to measure: rails, then each tube's electrodes, then the signal. Of points on
+    one node the first is measured."""
+    seen: set[str] = {GROUND}
+    for probe in (*_rail_probes(compiled), *_tube_probes(compiled)):
+        if probe.node not in seen and probe.node in netlist.nodes:
+            seen.add(probe.node)
+            yield probe
     if stage is Stage.ALL_TUBES:
-        for block in design.stages:
-            tube = compiled.designator(f"chain/{block.id}")
-            anode = compiled.netlist[tube].nodes[0]
-            if block is not design.output_stage:
-                place = "AC, through 100 nF rated 630 V"
-                yield Probe(f"{anode}_ac", f"{tube} anode, signal", place, anode, ac=True)
-        speaker = design.loudspeaker.id
-        yield Probe(f"{speaker}_ac", "Loudspeaker, signal", "AC, across the dummy load", speaker, ac=True)
+        yield from _signal_probes(compiled)
+
+
+def _rail_probes(compiled: Compiled) -> Iterator[Probe]:
+    for rail in compiled.rails:
+        place = f"across {compiled.designator(rail.capacitor)}" if rail.capacitor else "to earth"
+        title = f"{'Bias' if rail.bias else 'HT'} at {rail.block.replace('_', ' ')}"
+        yield Probe(rail.block, title, place, rail.node)
+
+
+def _tube_probes(compiled: Compiled) -> Iterator[Probe]:
+    for use in compiled.tubes:
+        for electrode in ("anode", "screen", "cathode", "grid"):
+            if electrode in use.nodes:
+                title = f"{use.part} {electrode}" + (f", {use.type.type}" if electrode == "anode" else "")
+                yield Probe(use.nodes[electrode], title, f"{electrode} to earth at the socket", use.nodes[electrode])
+
+
+def _signal_probes(compiled: Compiled) -> Iterator[Probe]:
+    last = compiled.tubes[-1].block if compiled.tubes else ""
+    seen: set[str] = set()
+    for use in compiled.tubes:
+        if (use.block != last or not compiled.load.power) and use.output not in seen:
+            seen.add(use.output)
+            place = "AC, through 100 nF rated 630 V"
+            where = "anode" if use.output == use.anode else "output"
+            yield Probe(f"{use.output}_ac", f"{use.part} {where}, signal", place, use.output, ac=True)
+    load = compiled.load
+    title = compiled.design.block(load.block).label
+    title = "Loudspeaker" if load.power else title
+    place = "AC, across the dummy load" if load.power else "AC, across the load"
+    yield Probe(f"{load.block}_ac", f"{title}, signal", place, load.node, ac=True)
 
 
 def _tolerances(netlist: Netlist, compiled: Compiled) -> Iterator[Netlist]:
-    """The circuit with each toleranced part in turn at its limit."""
+    """The circuit with each part in turn at its limit: by its own tolerance, or by its kind's spread. Of capacitors
+    only those of the rails move a voltage at these points."""
     for path, resistor in compiled.components(Resistor):
-        name = compiled.designator(path)
-        yield netlist.with_device(name, ResistorDevice(resistor.ohm * (1 + resistor.tolerance)))
-    for path, capacitor in compiled.components(Capacitor):
-        if path == "supply/reservoir":  # no other capacitor moves a voltage at these points
-            name = compiled.designator(path)
-            yield netlist.with_device(name, CapacitorDevice(capacitor.farad * (1 - capacitor.tolerance)))
+        for name in compiled.designators(path):
+            yield netlist.with_device(name, ResistorDevice(resistor.ohm * (1 + resistor.tolerance)))
+    for rail in compiled.rails[:1]:
+        if rail.capacitor:
+            name = compiled.designator(rail.capacitor)
+            first = next(one for path, one in compiled.components(Capacitor) if path == rail.capacitor)
+            yield netlist.with_device(name, CapacitorDevice(first.farad * (1 - first.tolerance)))
     for part in netlist.parts:
-        if isinstance(part.device, Triode):
-            yield netlist.with_device(part.name, replace(part.device, scale=1 + TUBE_SPREAD))
-        if isinstance(part.device, RectifiedWinding):
-            peak = part.device.peak_volt * (1 + WINDING_SPREAD)
-            yield netlist.with_device(part.name, replace(part.device, peak_volt=peak))
+        for device in spread(part.device):
+            yield netlist.with_device(part.name, device)

@@ -166,6 +166,26 @@ class TubeType:
         """Sections of the first unit."""
         return self.units[0].sections
 
+    def section(self, letter: str) -> Unit:
+        """The unit that a section belongs to: a, b and so on through its units (a rectifier's anodes are one).
+
+        Raises UnknownTube if it has no such section.
+        """
+        units = [unit for unit in self.units for _ in range(1 if unit.kind == "rectifier" else unit.sections)]
+        place = ord(letter) - ord("a")
+        if not 0 <= place < len(units):
+            last = chr(ord("a") + len(units) - 1)
+            raise UnknownTube(
+                f"{self.type} has no section {letter}; it has {'a' if last == 'a' else f'a to {last}'}."
+            )
+        return units[place]
+
+    @property
+    def section_letters(self) -> str:
+        """The letters of its sections, such as ``ab``."""
+        count = sum(1 if unit.kind == "rectifier" else unit.sections for unit in self.units)
+        return "abcdefgh"[:count]
+
     @property
     def limits(self) -> Limits:
         """The ratings of the triode, or where there is none the pentode. Raises UnknownTube for other kinds."""

@@ -21,3 +21,9 @@ document.body.addEventListener("htmx:afterSettle", () => {
   if (again && document.activeElement === document.body) again.focus({ preventScroll: true });
   kept = null;
 });
+
+// Whatever is changed from, the stage that is being looked at stays.
+document.body.addEventListener("htmx:configRequest", (event) => {
+  const stage = document.querySelector("[data-stage]")?.dataset.stage;
+  if (stage) event.detail.parameters.stage ??= stage;
+});

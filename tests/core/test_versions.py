@@ -1,0 +1,89 @@
+"""Documents of every earlier version open, and solve to what they solved to when they were written.
+
+``data/version1`` holds the three example amplifiers as version 1 stored them, with what that version's own code made
+of them: node voltages, part states, figures, findings and test points, recorded before it was replaced.
+"""
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+
+import pytest
+
+from thermionic.amplifier import solve, stage_numbers
+from thermionic.design import dump, load
+from thermionic.findings import examine
+from thermionic.powerup import Stage, plan
+
+RECORDS = {
+    file.stem: json.loads(file.read_text()) for file in (Path(__file__).parent / "data" / "version1").glob("*.json")
+}
+# What was called otherwise: the source's own node, and the wires from the rails into a channel.
+RENAMED = {"source": "input_emf", "speaker": "transformer_tap_8", "output_ht": "transformer_feed"}
+
+
+def renamed(node):
+    return RENAMED.get(node, node.removesuffix("_ht") + "_feed" if node.endswith("_ht") else node)
+
+
+@pytest.fixture(scope="module", params=sorted(RECORDS))
+def opened(request):
+    record = RECORDS[request.param]
+    design = load(json.dumps(record["document"]))
+    return record, design, solve(design)
+
+
+def test_an_old_document_reads_as_todays(opened):
+    _, design, _ = opened
+    assert design.version == 2
+    assert load(json.dumps(dump(design))) == design
+
+
+def test_it_has_the_same_voltages_and_currents(opened):
+    record, _, amplifier = opened
+    for node, volt in record["nodes"].items():
+        assert amplifier.voltage(renamed(node)) == pytest.approx(volt, rel=1e-6, abs=1e-9), node
+    for name, state in record["parts"].items():
+        now = amplifier.parts["VIN1" if name == "VIN" else name]
+        assert now.voltage == pytest.approx(state["voltage"], rel=1e-5, abs=1e-9), name
+        assert now.current == pytest.approx(state["current"], rel=1e-5, abs=1e-9), name
+        # A bleeder's heat now has its ripple's share: some 0.03 % more.
+        assert now.dissipation == pytest.approx(state["dissipation"], rel=5e-4, abs=1e-8), name
+
+
+def test_it_has_the_same_figures(opened):
+    record, _, amplifier = opened
+    signal = record["signal"]
+    assert amplifier.gain(amplifier.load.node) == pytest.approx(signal["gain"], rel=1e-6)
+    assert amplifier.output_impedance == pytest.approx(signal["output_impedance_ohm"], rel=1e-6)
+    for point, was in (
+        (amplifier.full_output, signal["power"]["full_output"]),
+        (amplifier.at_source, signal["power"]["at_source"]),
+    ):
+        assert point.power_watt == pytest.approx(was["power_w"], rel=1e-5)
+        assert point.source_volt == pytest.approx(was["source_vrms"], rel=1e-5)
+        assert point.distortion == pytest.approx(was["thd"], rel=1e-5)
+    for block, was in record["stages"].items():
+        now = asdict(stage_numbers(amplifier, block))
+        for name, value in was.items():
+            assert now[name] == (value if value is None else pytest.approx(value, rel=1e-5)), (block, name)
+    for rail, volt in record["supply"]["ripple_v_peak_to_peak"].items():
+        assert amplifier.ripple(rail) == pytest.approx(volt, rel=1e-5), rail
+
+
+def test_it_has_the_same_findings(opened):
+    record, _, amplifier = opened
+    now = [(found.rule, found.severity.words, found.designator, found.evidence) for found in examine(amplifier)]
+    assert now == [
+        tuple(was[key] for key in ("rule", "severity", "designator", "evidence")) for was in record["findings"]
+    ]
+
+
+@pytest.mark.parametrize("stage", Stage)
+def test_readings_taken_then_still_have_their_test_points(opened, stage):
+    record, design, _ = opened
+    points = {point.key: point for point in plan(design, stage, design.brief.mains_volt).points}
+    for key, (_, expected, low, high) in record["points"][stage.value].items():
+        assert points[key].expected == pytest.approx(expected, rel=1e-3, abs=2e-3), key
+        assert points[key].low == pytest.approx(low, rel=2e-3, abs=4e-3), key
+        assert points[key].high == pytest.approx(high, rel=2e-3, abs=4e-3), key

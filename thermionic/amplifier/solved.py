@@ -1,0 +1,297 @@
+"""A whole amplifier, solved: one object from which every room and every finding reads."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.interpolate import PchipInterpolator
+
+from thermionic.amplifier.compiling import Compiled, compile_design
+from thermionic.blocks import Resistor
+from thermionic.blocks.facets import Load, TubeUse
+from thermionic.circuit.large_signal import Drive, distortion, drive
+from thermionic.circuit.netlist import GROUND, Netlist, Part
+from thermionic.circuit.operating_point import PartState
+from thermionic.circuit.small_signal import Response, SmallSignal, respond
+from thermionic.circuit.supply import CircuitState, RectifierState, solve_circuit
+from thermionic.circuit.system import System
+from thermionic.design import Design, route
+from thermionic.devices import RectifiedWinding
+from thermionic.devices.base import ComplexArray
+from thermionic.devices.gas import GasRegulator
+from thermionic.devices.triode import Cathode
+from thermionic.errors import NoSolution
+
+REFERENCE_HERTZ = 1000.0
+FULL_DISTORTION = 0.05
+_RESPONSE_HERTZ = np.logspace(np.log10(2.0), np.log10(500e3), 73)
+# The drive levels at which power and distortion are solved, as shares of the output grid's idle bias.
+_SWEEP = np.array([0.05, 0.4, 0.7, 0.9, 1.0, 1.1, 1.2, 1.4])
+_OVERDRIVE = 2.0
+# The sweep goes no further than so many times the drive at which the first tube of all swings to zero bias.
+_EARLIEST = 6.0
+
+
+@dataclass(frozen=True)
+class DrivenPoint:
+    """The amplifier at one drive: source level (V rms), output (V rms at the load, and W into it), total harmonic
+    distortion and its second to fifth harmonics as fractions of the fundamental."""
+
+    source_volt: float
+    output_volt: float
+    power_watt: float
+    distortion: float
+    harmonics: tuple[float, ...]
+
+
+def is_pulled(part: Part) -> bool:
+    """Whether a part is a tube that is out while the HT is tried: any but a rectifier."""
+    return isinstance(part.device, (Cathode, GasRegulator)) and not part.device.rectifies
+
+
+@dataclass(frozen=True, eq=False)
+class _Near:
+    """What a similar amplifier's solution lends to the next as a first guess."""
+
+    without_tubes: CircuitState | None = None
+    drive: Drive | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class SolvedAmplifier:
+    """A compiled design with its operating point; everything else is solved when first asked for."""
+
+    compiled: Compiled
+    state: CircuitState
+    near: _Near = _Near()
+
+    @property
+    def design(self) -> Design:
+        """The design that was solved."""
+        return self.compiled.design
+
+    @property
+    def netlist(self) -> Netlist:
+        """The circuit, with its real rectifier."""
+        return self.compiled.netlist
+
+    @property
+    def load(self) -> Load:
+        """What it drives."""
+        return self.compiled.load
+
+    @cached_property
+    def rectifiers(self) -> tuple[RectifierState, ...]:
+        """Every rectifier over the mains cycle; empty if there is none."""
+        mains = self.state.mains
+        return tuple(self.state.of(part.name) for part in mains.parts) if mains else ()
+
+    def voltage(self, node: str) -> float:
+        """Steady voltage of a node to signal earth, V."""
+        return self.state.at.voltage(self.compiled.node(node))
+
+    @cached_property
+    def parts(self) -> dict[str, PartState]:
+        """Current, voltage and dissipation of every part; resistors with their ripple's heat.
+
+        A tube's voltage is from anode to cathode and its current and dissipation the anode's. A rectified winding's
+        current is that delivered, its dissipation the heat in its copper.
+        """
+        states = dict(self.state.at.parts)
+        for use in self.compiled.tubes:
+            state = states[use.part]
+            volt = self.voltage(use.anode) - self.voltage(use.cathode)
+            states[use.part] = PartState(state.current, volt, state.current * volt)
+        mains = self.state.mains
+        for rectifier in self.rectifiers:
+            if isinstance(rectifier.device, RectifiedWinding):
+                heat = rectifier.winding_rms_ampere**2 * float(rectifier.winding.ohm)
+            else:
+                heat = rectifier.dissipation
+            states[rectifier.part] = PartState(rectifier.mean_ampere, rectifier.mean_volt, heat)
+        if mains is not None:
+            for path, _ in self.compiled.components(Resistor):
+                for name in self.compiled.designators(path):
+                    part, state = self.netlist[name], states[name]
+                    first, second = (mains.node_waveform(node) for node in part.nodes)
+                    heat = float(np.var(first - second)) / part.device.ohm  # type: ignore[attr-defined]
+                    states[name] = PartState(state.current, state.voltage, state.dissipation + heat)
+        return states
+
+    def part(self, path: str) -> PartState:
+        """The state of the hottest of the parts that a design path belongs to. Raises KeyError."""
+        return max(
+            (self.parts[name] for name in self.compiled.designators(path)), key=lambda state: state.dissipation
+        )
+
+    def screen_watt(self, use: TubeUse) -> float:
+        """What a pentode's screen dissipates, W; 0 for a triode."""
+        if "screen" not in use.nodes or use.nodes["screen"] == use.anode:
+            return 0.0
+        current = float(self.state.at.terminal_currents[use.part][1])
+        return current * (self.voltage(use.nodes["screen"]) - self.voltage(use.cathode))
+
+    @cached_property
+    def without_tubes(self) -> CircuitState:
+        """The same supply on the same mains with every tube pulled but the rectifiers."""
+        return solve_circuit(self.netlist.without(is_pulled), self.near.without_tubes)
+
+    @cached_property
+    def small_signal(self) -> SmallSignal:
+        """The circuit linearised at its operating point."""
+        return SmallSignal(self.state.at)
+
+    @cached_property
+    def _tone_response(self) -> ComplexArray:
+        return self.small_signal.tone(_RESPONSE_HERTZ)
+
+    def response(self, node: str, source: str = "") -> Response:
+        """Transfer from a node (by default the source's own voltage) to another, 2 Hz to 500 kHz."""
+        system, name = self.state.at.system, self.compiled.node
+        at = self._tone_response[:, system.node(name(node))]
+        base = self._tone_response[:, system.node(name(source))] if source else np.full(len(at), self._tone_volt)
+        return Response(_RESPONSE_HERTZ, at / base)
+
+    @property
+    def source_node(self) -> str:
+        """The node of the source's own voltage."""
+        return self.compiled.source.node
+
+    @property
+    def _tone_volt(self) -> float:
+        return float(self.netlist[self.compiled.source.part].device.excitation().tone[2])
+
+    @cached_property
+    def _reference_phasors(self) -> ComplexArray:
+        phasors: ComplexArray = self.small_signal.tone(np.array([REFERENCE_HERTZ]))[0]
+        return phasors
+
+    def phasor(self, node: str) -> complex:
+        """A node's phasor at 1 kHz per volt of the source, by its small signal."""
+        if node == GROUND:
+            return 0j
+        return complex(self._reference_phasors[self.state.at.system.node(self.compiled.node(node))]) / self._tone_volt
+
+    def gain(self, node: str, source: str = "") -> float:
+        """Magnitude of the voltage gain between two nodes at 1 kHz; from the source if no other is named."""
+        return abs(self.phasor(node)) / abs(self.phasor(source or self.source_node))
+
+    @cached_property
+    def output_impedance(self) -> float:
+        """Impedance at the load's terminals at 1 kHz without the load, Ω."""
+        load = self.netlist[self.load.part]
+        alone = Netlist(
+            load.name, (Part(load.name, load.device, tuple(n if n == GROUND else "a" for n in load.nodes)),)
+        )
+        system = System(alone)
+        own = respond(system, system.G, np.array([REFERENCE_HERTZ]), np.eye(system.size)[:, :1])[0, 0, 0]
+        with_load = self.small_signal.impedance(self.load.node, REFERENCE_HERTZ)
+        return float(abs(1.0 / (1.0 / with_load - 1.0 / own)))
+
+    # The large-signal results.
+
+    @cached_property
+    def drive(self) -> Drive:
+        """The periodic steady state at 1 kHz over a range of drive, from whispering to past full output.
+
+        Levels are multiples of the source's own level at the volume set; the source's own is among them
+        unless it would overdrive the amplifier more than twice over.
+        """
+        full = self._full_level
+        levels = _SWEEP * full
+        if 0.0 < 1.0 <= _OVERDRIVE * full:
+            levels = np.sort(np.append(levels, 1.0))
+        return drive(self.state.at, REFERENCE_HERTZ, levels, self.near.drive)
+
+    @cached_property
+    def route(self) -> tuple[str, ...]:
+        """The ids of the blocks that the signal goes through to the load."""
+        return tuple(block.id for block in route(self.design, self.load.block))
+
+    @cached_property
+    def _full_level(self) -> float:
+        """The drive, in multiples of the source's own level, at which the last tubes before the load swing to zero bias;
+        sooner where a tube before them does so long before (a follower at the end hardly swings against its cathode).
+        """
+        reach: dict[str, float] = {}
+        for use in self.compiled.tubes:
+            if use.block not in self.route:
+                continue
+            swing = abs(self.phasor(use.grid) - self.phasor(use.cathode)) * self._tone_volt
+            bias = abs(self.voltage(use.grid) - self.voltage(use.cathode))
+            level = max(bias, 0.1) / swing if swing > 1e-9 else np.inf
+            reach[use.block] = min(level, reach.get(use.block, np.inf))
+        if not reach or min(reach.values()) == np.inf:
+            raise NoSolution("No signal reaches the tubes; the power cannot be solved.")
+        last = reach[max(reach, key=self.route.index)]
+        return float(min(last, _EARLIEST * min(reach.values())))
+
+    @cached_property
+    def sweep(self) -> tuple[DrivenPoint, ...]:
+        """Power and distortion at the loudspeaker, from small drive to past full output."""
+        phasors = self.drive.phasors(self.load.node)
+        total = distortion(phasors)
+        size = np.abs(phasors)
+        ohm = self.load.ohm
+        return tuple(
+            DrivenPoint(
+                source_volt=float(level * self._tone_volt / np.sqrt(2)),
+                output_volt=float(np.sqrt(np.sum(size[row, 1:] ** 2) / 2)),
+                power_watt=float(np.sum(size[row, 1:] ** 2) / (2 * ohm)),
+                distortion=float(total[row]),
+                harmonics=tuple(float(h) for h in size[row, 2:6] / size[row, 1]),
+            )
+            for row, level in enumerate(self.drive.levels)
+        )
+
+    @cached_property
+    def at_source(self) -> DrivenPoint | None:
+        """The amplifier driven by its source at the volume set; None if that overdrives it more than twice."""
+        rows = np.flatnonzero(self.drive.levels == 1.0)
+        return self.sweep[int(rows[0])] if len(rows) else None
+
+    @cached_property
+    def full_output(self) -> DrivenPoint:
+        """Where distortion first reaches 5 %; the top of the sweep if it never does.
+
+        Between the levels solved, everything is interpolated with monotone cubics over the drive.
+        """
+        rows = np.array(
+            [[p.source_volt, p.power_watt**0.5, p.distortion, *p.harmonics] for p in self.sweep], dtype=float
+        )
+        fine = np.linspace(rows[0, 0], rows[-1, 0], 400)
+        between = PchipInterpolator(rows[:, 0], rows[:, 1:])(fine)
+        past = np.flatnonzero(between[:, 1] >= FULL_DISTORTION)
+        at = between[past[0] if len(past) else -1]
+        return DrivenPoint(
+            source_volt=float(fine[past[0] if len(past) else -1]),
+            output_volt=float(at[0] * self.load.ohm**0.5),
+            power_watt=float(at[0] ** 2),
+            distortion=float(at[1]),
+            harmonics=tuple(float(h) for h in at[2:]),
+        )
+
+    def ripple(self, node: str) -> float:
+        """Hum ripple on a node, V peak to peak; 0 where nothing is rectified."""
+        mains = self.state.mains
+        return mains.ripple_peak_to_peak(self.compiled.node(node)) if mains else 0.0
+
+    @property
+    def highest_rail(self) -> float:
+        """The highest voltage of its rails, V; 0 without any."""
+        return max((self.voltage(rail.node) for rail in self.compiled.rails), default=0.0)
+
+
+def solve(design: Design, near: SolvedAmplifier | None = None) -> SolvedAmplifier:
+    """Compile and solve a design; ``near`` is a solved similar one to start from.
+
+    Raises UnknownTube, NoSolution.
+    """
+    compiled = compile_design(design)
+    if near is None:
+        return SolvedAmplifier(compiled, solve_circuit(compiled.netlist))
+    known = vars(near)  # only what it has been asked for already
+    lent = _Near(known.get("without_tubes"), known.get("drive"))
+    return SolvedAmplifier(compiled, solve_circuit(compiled.netlist, near.state), lent)

@@ -1,0 +1,286 @@
+"""The netlist as it grows: what a block's ``compile`` works with.
+
+Designators run in the document's order: R1, C1; a tube has its envelope's. Nodes are named after the blocks that make
+them. Where a channel's block takes something from a shared one, a Feed stands for the other channel, which is taken to
+be identical and driven alike; no block does that itself.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from thermionic import devices
+from thermionic.blocks.base import Block
+from thermionic.blocks.facets import Bias, Load, Loop, Rail, RectifierUse, Source, TransformerUse, TubeUse, Winding
+from thermionic.blocks.ports import split
+from thermionic.circuit.netlist import GROUND, Part
+from thermionic.errors import DesignRefused
+from thermionic.tubes import TubeType
+
+Facet = TubeUse | RectifierUse | Rail | Load | Source | TransformerUse | Loop
+
+
+class DesignView(Protocol):
+    """What compiling needs of a design."""
+
+    @property
+    def channels(self) -> int:
+        """How many identical channels."""
+
+    @property
+    def mains(self) -> tuple[float, float]:
+        """The house's mains, V rms and Hz."""
+
+    def block(self, block_id: str) -> Block:
+        """The block of that id."""
+
+    def tube_of(self, envelope: str) -> TubeType:
+        """The type of an envelope."""
+
+
+@dataclass
+class Build:
+    """Parts and facets as the blocks give them."""
+
+    design: DesignView
+    parts: list[Part] = field(default_factory=list)
+    by_path: dict[str, list[str]] = field(default_factory=dict)
+    facets: list[Any] = field(default_factory=list)
+    windings: dict[str, Winding] = field(default_factory=dict)
+    taken: frozenset[str] = frozenset()
+    aliases: dict[str, str] = field(default_factory=dict)
+    tap_ohms: dict[tuple[str, str], float] = field(default_factory=dict)
+    _counts: dict[str, int] = field(default_factory=dict)
+    _owners: dict[str, str] = field(default_factory=dict)
+    _fed: dict[tuple[str, str], str] = field(default_factory=dict)
+    sections_used: dict[str, int] = field(default_factory=dict)
+
+    def own(self, node: str, block_id: str) -> str:
+        """Claim a node for a block. Raises DesignRefused if another block has it."""
+        owner = self._owners.setdefault(node, block_id)
+        if owner != block_id:
+            raise DesignRefused(
+                f"{node} is the name of a node of both {owner} and {block_id}; call one of the two blocks otherwise."
+            )
+        return node
+
+    def next_name(self, prefix: str) -> str:
+        """The next designator of a kind."""
+        taken = {part.name for part in self.parts}
+        while True:
+            self._counts[prefix] = self._counts.get(prefix, 0) + 1
+            name = f"{prefix}{self._counts[prefix]}"
+            if name not in taken:
+                return name
+
+    def add(self, part: Part) -> str:
+        """Add a part. Returns its name."""
+        self.parts.append(part)
+        if part.path:
+            self.by_path.setdefault(part.path, []).append(part.name)
+        return part.name
+
+
+class Bench:
+    """Where one block is put together."""
+
+    def __init__(self, build: Build, block: Block) -> None:
+        self._build, self.block = build, block
+
+    @property
+    def mains(self) -> tuple[float, float]:
+        """The house's mains, V rms and Hz."""
+        return self._build.design.mains
+
+    def node(self, port: str, side: str = "") -> str:
+        """A node of this block's own."""
+        return self._build.own(self.block.node(port, side), self.block.id)
+
+    def take(self, reference_field: str, side: str = "") -> str:
+        """The node that a reference stands for, with what stands for the other channel put in between."""
+        reference = getattr(self.block, reference_field)
+        producer_id, port = split(reference)
+        producer = self._build.design.block(producer_id)
+        node = producer.node(port, side if producer.sided(port) else "")
+        channels = self._build.design.channels
+        if channels == 1 or self.block.scope == producer.scope:
+            return node
+        key = (f"{self.block.id}.{reference_field}", node)
+        if key not in self._build._fed:
+            inner = self.node(reference_field, side)
+            name = self._build.next_name("F")
+            self._build.add(Part(name, devices.Feed(channels), (node, inner, GROUND), side=side))
+            self._build._fed[key] = inner
+        return self._build._fed[key]
+
+    def used(self, port: str) -> bool:
+        """Whether anything takes from a port of this block."""
+        return f"{self.block.id}.{port}" in self._build.taken
+
+    def knob(self, reference_field: str) -> str:
+        """The path of the value that sets the bias that a reference is to."""
+        producer, port = split(getattr(self.block, reference_field))
+        return f"blocks/{producer}/{self._build.design.block(producer).knob(port)}"
+
+    def emf(self) -> str:
+        """The node of a source's own voltage, before its resistance."""
+        return self.node("emf")
+
+    def source(self, device: devices.Device, node: str) -> str:
+        """A signal source from ``node`` to earth. Returns its name."""
+        return self.add("VIN", device, node, GROUND)
+
+    def join(self, node: str, with_node: str) -> None:
+        """Make two nodes one, under the second's name."""
+        self._build.aliases[node] = with_node
+
+    def tap_ohm(self, reference_field: str) -> float | None:
+        """The load that a transformer's tap is meant for, where a reference is to one."""
+        producer, port = split(getattr(self.block, reference_field))
+        return self._build.tap_ohms.get((producer, port))
+
+    def offer_taps(self, taps: dict[str, float]) -> None:
+        """Say what load each secondary tap of this block is meant for."""
+        self._build.tap_ohms |= {(self.block.id, port): ohm for port, ohm in taps.items()}
+
+    def rectifier(self, device: devices.Device, *nodes: str, winding: str) -> str:
+        """A winding with its rectifier as one part, which stands for the winding's block too."""
+        name = self.add("T", device, *nodes)
+        self._build.by_path.setdefault(f"blocks/{winding}", []).append(name)
+        return name
+
+    def rectifying_tube(self, section: str, anode1: str, anode2: str, cathode: str) -> str:
+        """A vacuum rectifier in its envelope."""
+        envelope = section.partition(".")[0]
+        type_ = self.type_of(section)
+        if type_.section(section[-1]).kind != "rectifier":
+            raise DesignRefused(f"{self.block.id}: {type_.type} is no rectifier.")
+        name = envelope.upper()
+        self._build.add(Part(name, type_.rectifier(), (anode1, anode2, cathode), self.path()))
+        self.say(RectifierUse(self.block.id, name, envelope, type_))
+        return name
+
+    def winding(self, reference_field: str) -> Winding:
+        """The mains winding that a reference stands for. Raises DesignRefused."""
+        producer, _ = split(getattr(self.block, reference_field))
+        return self._build.windings[producer]
+
+    def offer_winding(self, winding: Winding) -> None:
+        """Say what this block's winding is."""
+        self._build.windings[self.block.id] = winding
+
+    def say(self, facet: Facet) -> None:
+        """Add to what the solved design can be asked."""
+        self._build.facets.append(facet)
+
+    def path(self, name: str = "") -> str:
+        """The path of this block, or of a part of it."""
+        return f"blocks/{self.block.id}/{name}" if name else f"blocks/{self.block.id}"
+
+    def add(self, prefix: str, device: devices.Device, *nodes: str, name: str = "", side: str = "") -> str:
+        """Add a device with the next designator; ``name`` is the field that it comes from."""
+        return self._build.add(Part(self._build.next_name(prefix), device, nodes, self.path(name), side))
+
+    def loose(self, prefix: str, device: devices.Device, *nodes: str) -> str:
+        """Add a device that no value of the design stands for alone."""
+        return self._build.add(Part(self._build.next_name(prefix), device, nodes))
+
+    def fit(self, name: str, a: str, b: str, side: str = "") -> bool:
+        """Put in the part that the field ``name`` holds, between two nodes. Returns whether there is one."""
+        part = getattr(self.block, name)
+        if part is None:
+            return False
+        self.add(part.letter, part.device(), *part.turned(a, b), name=name, side=side)
+        return True
+
+    def through(self, name: str, a: str, port: str, side: str = "") -> str:
+        """The node behind a part in series: a new node of this block, or ``a`` itself where there is no such part."""
+        if getattr(self.block, name) is None:
+            return a
+        inner = self.node(port, side)
+        self.fit(name, a, inner, side)
+        return inner
+
+    def current_source(self, name: str, plus: str, minus: str, side: str = "") -> bool:
+        """A transistor current source from ``plus`` down to ``minus``, if the field holds one."""
+        part = getattr(self.block, name)
+        if part is None:
+            return False
+        base, emitter = self.node(f"{name}_base", side), self.node(f"{name}_emitter", side)
+        self.loose("VREF", devices.VoltageSource(part.reference_volt), base, minus)
+        self.loose("RSET", devices.Resistor((part.reference_volt - 0.65) / part.ampere), emitter, minus)
+        self.add("Q", devices.BipolarTransistor(early_volt=400.0, forward_beta=100.0), plus, base, emitter,
+                 name=name, side=side)  # fmt: skip
+        return True
+
+    def current_load(self, name: str, plus: str, minus: str, side: str = "") -> bool:
+        """A transistor current source from a rail ``plus`` into ``minus`` (PNP), if the field holds one."""
+        part = getattr(self.block, name)
+        if part is None:
+            return False
+        base, emitter = self.node(f"{name}_base", side), self.node(f"{name}_emitter", side)
+        self.loose("VREF", devices.VoltageSource(part.reference_volt), plus, base)
+        self.loose("RSET", devices.Resistor((part.reference_volt - 0.65) / part.ampere), plus, emitter)
+        self.add("Q", devices.BipolarTransistor(early_volt=400.0, forward_beta=100.0, polarity=-1),
+                 minus, base, emitter, name=name, side=side)  # fmt: skip
+        return True
+
+    def type_of(self, section: str) -> TubeType:
+        """The type of the envelope that a section belongs to."""
+        return self._build.design.tube_of(section.partition(".")[0])
+
+    def tubes(
+        self,
+        sections: Iterable[str],
+        *,
+        anode: str,
+        grid: str,
+        cathode: str,
+        screen: str = "",
+        source: str,
+        output: str = "",
+        bias: Bias,
+        knob: str = "",
+        knob_raises: int = -1,
+        leak: str = "",
+        side: str = "",
+        scale: float = 1.0,
+        stopper: str = "grid_stopper",
+        grid_port: str = "grid",
+        role: str = "",
+    ) -> None:
+        """Sections side by side at one position, each with a grid stopper of its own if there is one.
+
+        ``screen`` is the node of a pentode's screen, or "" to strap it as a triode. ``knob`` names the field that sets
+        the current. Raises UnknownTube for a section that is not there, DesignRefused for one that is no amplifier.
+        """
+        sections = tuple(sections)
+        for place, section in enumerate(sections):
+            envelope, _, letter = section.partition(".")
+            type_ = self.type_of(section)
+            unit = type_.section(letter)
+            if unit.kind not in ("triode", "pentode"):
+                raise DesignRefused(
+                    f"{self.block.id}: {section} is a {unit.kind} of {type_.type}, which amplifies nothing."
+                )
+            port = grid_port if len(sections) == 1 else f"{grid_port}_{place + 1}"
+            own_grid = grid
+            if stopper and getattr(self.block, stopper, None) is not None:
+                own_grid = self.node(port, side)
+                self.fit(stopper, grid, own_grid, side)
+            name = envelope.upper() + (letter if self._build.sections_used.get(envelope, 1) > 1 else "")
+            nodes = {"anode": anode, "grid": own_grid, "cathode": cathode}
+            if unit.kind == "pentode":
+                nodes = {"anode": anode, "screen": screen or anode, "grid": own_grid, "cathode": cathode}
+            device = type_.triode(scale) if unit.kind == "triode" else type_.pentode(scale)
+            self._build.add(Part(name, device, tuple(nodes.values()), self.path(), side))
+            assert unit.limits is not None
+            self.say(
+                TubeUse(
+                    self.block.id, name, envelope, type_, unit.kind, nodes, unit.limits, bias,
+                    knob if knob.startswith("blocks/") else self.path(knob) if knob else "", knob_raises, side or role, source, output or anode,
+                    self.path(leak) if leak else "",
+                )
+            )  # fmt: skip

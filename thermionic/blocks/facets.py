@@ -1,0 +1,133 @@
+"""What a compiled block says of itself, for all that reads a solved design without knowing its kind."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+from thermionic.tubes import Limits, TubeType
+
+
+class Bias(Enum):
+    """How a tube is biased."""
+
+    CATHODE = "cathode bias"
+    FIXED = "fixed bias"
+    LEAK = "grid-leak bias"
+
+
+@dataclass(frozen=True)
+class TubeUse:
+    """One section at work. ``nodes`` maps its electrodes to nodes, ``knob`` is the path of the value that sets its
+    current ("" if none), with ``knob_raises`` +1 where a larger value means more current, -1 less. ``side`` is a or b
+    of a pair, "" else. ``source_node`` is where its signal comes from, before its coupling."""
+
+    block: str
+    part: str
+    envelope: str
+    type: TubeType
+    unit: str
+    nodes: dict[str, str]
+    limits: Limits
+    bias: Bias
+    knob: str
+    knob_raises: int
+    side: str
+    source_node: str
+    output: str
+    leak: str = ""
+
+    @property
+    def path(self) -> str:
+        """The path of its block."""
+        return f"blocks/{self.block}"
+
+    @property
+    def anode(self) -> str:
+        """Its anode's node."""
+        return self.nodes["anode"]
+
+    @property
+    def cathode(self) -> str:
+        """Its cathode's node."""
+        return self.nodes["cathode"]
+
+    @property
+    def grid(self) -> str:
+        """Its control grid's node."""
+        return self.nodes["grid"]
+
+
+@dataclass(frozen=True)
+class RectifierUse:
+    """A rectifying tube at work: the part, its type."""
+
+    block: str
+    part: str
+    envelope: str
+    type: TubeType
+
+
+@dataclass(frozen=True)
+class Rail:
+    """A supply rail: the node, the block that makes it, and the paths of what smooths it ("" if nothing)."""
+
+    block: str
+    node: str
+    capacitor: str = ""
+    bias: bool = False
+
+
+@dataclass(frozen=True)
+class Load:
+    """What the amplifier drives: a loudspeaker, headphones or the next box. ``part`` is its part, ``tap_ohm`` the
+    load that its transformer tap is meant for (None without), ``power`` whether watts are wanted of it."""
+
+    block: str
+    part: str
+    node: str
+    ohm: float
+    tap_ohm: float | None = None
+    power: bool = True
+
+
+@dataclass(frozen=True)
+class Source:
+    """A signal source: its part, its node, and its full level, V rms."""
+
+    block: str
+    part: str
+    node: str
+    volt: float
+
+
+@dataclass(frozen=True)
+class TransformerUse:
+    """A signal transformer: its part, the primary load it is meant to show (anode to anode for a pair), and its
+    secondary taps by name and load."""
+
+    block: str
+    part: str
+    primary_ohm: float
+    taps: dict[str, float]
+
+
+@dataclass(frozen=True)
+class Loop:
+    """A feedback path: the part that carries it."""
+
+    block: str
+    part: str
+
+
+@dataclass(frozen=True)
+class Winding:
+    """A mains winding as a rectifier finds it: open-circuit voltage (rms, each half if tapped) on the mains as it is,
+    resistance (each half), the voltage that its primary is for, and whether it has a centre tap."""
+
+    block: str
+    volt: float
+    ohm: float
+    primary_volt: float
+    hertz: float
+    centre_tapped: bool

@@ -1,0 +1,208 @@
+"""What blocks are made of: values as a builder types them, parts, and the words that go with a field.
+
+Numbers are SI; wherever one is read, text such as ``4k7`` is accepted too. A field's title is what every screen calls
+it; a part that may be left out says beside its title what it is when first fitted.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated, Any, ClassVar
+
+from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, GetJsonSchemaHandler
+from pydantic_core import core_schema
+
+from thermionic import devices
+from thermionic.values import Quantity, check, parse
+
+
+@dataclass(frozen=True)
+class Measured:
+    """Marks a field as a value of one quantity: a number, or text as a builder types it."""
+
+    quantity: Quantity
+
+    def read(self, typed: Any) -> float:
+        """The SI value of what was given. Raises ValueError."""
+        if isinstance(typed, str):
+            return parse(typed, self.quantity)
+        if isinstance(typed, bool) or not isinstance(typed, (int, float)):
+            raise ValueError(f"A {self.quantity.title} is a number or text like {self.quantity.value.example}.")
+        if isinstance(typed, int) and abs(typed) > 10**12:
+            raise ValueError(f"No {self.quantity.title} is that large.")
+        check(float(typed), self.quantity)
+        return float(typed)
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> core_schema.CoreSchema:
+        return core_schema.no_info_before_validator_function(self.read, handler(source))
+
+    def __get_pydantic_json_schema__(
+        self, schema: core_schema.CoreSchema, handler: GetJsonSchemaHandler
+    ) -> dict[str, Any]:
+        return {"anyOf": [{"type": "number"}, {"type": "string"}], "description": self.quantity.unit}
+
+
+Ohms = Annotated[float, Measured(Quantity.RESISTANCE)]
+Farads = Annotated[float, Measured(Quantity.CAPACITANCE)]
+Henries = Annotated[float, Measured(Quantity.INDUCTANCE)]
+Volts = Annotated[float, Measured(Quantity.VOLTAGE)]
+Amperes = Annotated[float, Measured(Quantity.CURRENT)]
+Watts = Annotated[float, Measured(Quantity.POWER)]
+Hertz = Annotated[float, Measured(Quantity.FREQUENCY)]
+Metres = Annotated[float, Measured(Quantity.LENGTH)]
+Decibels = Annotated[float, Measured(Quantity.LEVEL)]
+Ratio = Annotated[float, Measured(Quantity.RATIO)]
+Fraction = Annotated[float, Field(ge=0.0, le=1.0), Measured(Quantity.RATIO)]
+Tolerance = Annotated[float, Field(ge=0.0, le=0.9), Measured(Quantity.RATIO)]
+# Nodes are named after it with a suffix; two underscores running are kept for a netlist's inner nodes.
+Id = Annotated[str, Field(pattern=r"^[a-z][a-z0-9]*(_[a-z0-9]+)*$", max_length=40)]
+# A section of an envelope: v1.a, v1.b.
+Section = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*\.[a-h]$", max_length=43)]
+Sections = Annotated[tuple[Section, ...], Field(min_length=1, max_length=12)]
+
+
+def named(title: str, default: Any = ..., *, first: Any = None, **bounds: Any) -> Any:
+    """A field with its name on the screen, and for a part that may be left out what it is ``first`` fitted as."""
+    more = {"first": first.model_dump() if isinstance(first, BaseModel) else first} if first is not None else None
+    return Field(default, title=title, json_schema_extra=more, **bounds)
+
+
+class Model(BaseModel):
+    """The base of all that a document holds: unchangeable, and nothing in it that it does not know."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, validate_default=False)
+
+
+class Component(Model):
+    """A part on the drawing. ``main`` names the value that is written beside it and stepped by key."""
+
+    @property
+    def main(self) -> str:
+        """The field that is its value."""
+        return next(iter(type(self).model_fields))
+
+    # The letter of its designator, and the symbol that it is drawn as.
+    letter: ClassVar[str] = ""
+    symbol: ClassVar[str] = ""
+
+    def device(self) -> devices.Device:
+        """It as a device between two nodes. Raises TypeError for a part that is more than that."""
+        raise TypeError(f"a {type(self).__name__} is not a part between two nodes")
+
+    def turned(self, a: str, b: str) -> tuple[str, str]:
+        """The two nodes in the order of its device's terminals."""
+        return a, b
+
+
+class Resistor(Component):
+    """A resistor, its power rating in watts and its tolerance as a fraction."""
+
+    ohm: Ohms = named("Resistance")
+    rating_watt: Watts = named("Rating", 0.5)
+    tolerance: Tolerance = named("Tolerance (fraction)", 0.05)
+    letter: ClassVar = "R"
+    symbol: ClassVar = "resistor"
+
+    def device(self) -> devices.Device:
+        return devices.Resistor(self.ohm)
+
+
+class Capacitor(Component):
+    """A capacitor, its voltage rating and its tolerance as a fraction."""
+
+    farad: Farads = named("Capacitance")
+    rating_volt: Volts = named("Rating")
+    tolerance: Tolerance = named("Tolerance (fraction)", 0.2)
+    letter: ClassVar = "C"
+    symbol: ClassVar = "capacitor"
+
+    def device(self) -> devices.Device:
+        return devices.Capacitor(self.farad)
+
+
+class Choke(Component):
+    """A choke: inductance at its full direct current, copper, that current, and the capacitance of its winding."""
+
+    henry: Henries = named("Inductance at full current")
+    copper_ohm: Ohms = named("Copper")
+    rating_ampere: Annotated[Amperes, Field(gt=0)] = named("Full current", 0.1)
+    farad: Annotated[float, Measured(Quantity.CAPACITANCE)] | None = named("Winding's capacitance", None)
+    tolerance: Tolerance = named("Tolerance (fraction)", 0.15)
+    letter: ClassVar = "L"
+    symbol: ClassVar = "choke"
+
+    def device(self) -> devices.Device:
+        return devices.Transformer((devices.Winding(1.0, self.copper_ohm),), devices.Core(self.henry), self._stray)
+
+    @property
+    def _stray(self) -> tuple[tuple[int, int, float], ...]:
+        return ((0, 1, self.farad),) if self.farad else ()
+
+
+class Led(Component):
+    """Light-emitting diodes in series, used for their steady drop: some 1.65 V each for a plain red one."""
+
+    count: Annotated[int, Field(ge=1, le=8)] = named("In series", 1)
+    letter: ClassVar = "D"
+    symbol: ClassVar = "led"
+
+    def device(self) -> devices.Device:
+        return devices.LED(emission=1.8 * self.count, ohm=3.0 * self.count)
+
+
+class DiodePart(Component):
+    """A silicon diode of the 1 A, 1000 V class; ``reversed`` turns its cathode to the first node."""
+
+    reverse_volt: Annotated[Volts, Field(gt=0)] = named("Reverse rating", 1000.0)
+    reversed: bool = named("Turned round", False)
+    letter: ClassVar = "D"
+    symbol: ClassVar = "diode"
+
+    def device(self) -> devices.Device:
+        return devices.LED(saturation_ampere=7e-9, emission=1.8, ohm=0.05)  # no part of a rectifier
+
+    def turned(self, a: str, b: str) -> tuple[str, str]:
+        return (b, a) if self.reversed else (a, b)
+
+
+class Potentiometer(Component):
+    """A potentiometer or trimmer; ``travel`` is the fraction of the track's resistance below the wiper."""
+
+    track_ohm: Ohms = named("Track")
+    travel: Fraction = named("Position (0 to 1)", 0.5)
+    letter: ClassVar = "RV"
+    symbol: ClassVar = "potentiometer"
+
+
+class CurrentSourcePart(Component):
+    """A two-transistor or cascoded silicon current source set to ``ampere``.
+
+    Computed as a bipolar transistor with its base held at ``reference_volt`` and an emitter resistor.
+    """
+
+    ampere: Annotated[Amperes, Field(gt=1e-5, le=1.0)] = named("Current")
+    reference_volt: Annotated[Volts, Field(ge=1.0, le=50.0)] = named("Reference at its base", 5.0)
+    rating_volt: Annotated[Volts, Field(gt=0)] = named("Voltage rating", 300.0)
+    letter: ClassVar = "Q"
+    symbol: ClassVar = "current-source"
+
+
+class Tap(Model):
+    """A secondary tap: the load meant for it, and the copper from the common end up to it."""
+
+    id: Annotated[str, Field(pattern=r"^[0-9]{1,4}(\.[0-9]{1,3})?$")]
+    copper_ohm: Ohms = named("Copper up to it")
+
+    @property
+    def ohm(self) -> float:
+        """The load meant for it, Ω: what it is called."""
+        return float(self.id)
+
+
+class DriverModel(Model):
+    """A moving-coil driver in its box, by its small-signal constants: see thermionic.devices.Driver."""
+
+    coil_henry: Henries = named("Voice coil inductance", 0.4e-3)
+    resonance_hertz: Hertz = named("Resonance", 55.0)
+    mechanical_q: Annotated[Ratio, Field(gt=0.05)] = named("Mechanical Q", 4.0)
+    electrical_q: Annotated[Ratio, Field(gt=0.05)] = named("Electrical Q", 0.5)

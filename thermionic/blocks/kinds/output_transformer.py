@@ -1,0 +1,125 @@
+"""The output transformer, single-ended or push-pull, with screen taps and secondary taps."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field, model_validator
+
+from thermionic import devices
+from thermionic.blocks.base import Block, Group
+from thermionic.blocks.build import Bench
+from thermionic.blocks.facets import TransformerUse
+from thermionic.blocks.fields import Farads, Henries, Ohms, Tap, named
+from thermionic.blocks.ports import Flow, RailRef, SignalOrPairRef
+from thermionic.blocks.sketch import ANODE, AXIS, RAIL, Sketch
+from thermionic.circuit.netlist import GROUND
+from thermionic.values import Quantity, written
+
+
+class OutputTransformer(Block):
+    """An output transformer. ``primary_ohm`` is the load that the primary shows (anode to anode for a pair) when a tap
+    has the load that it is called by. All leakage is put on the primary. ``screen_tap`` is where the screens'
+    taps are, as a fraction of the primary's turns from the HT to the anode.
+    """
+
+    kind: Literal["output-transformer"] = "output-transformer"
+    input: SignalOrPairRef = named("Input")
+    feed: RailRef = named("Fed from")
+    push_pull: bool = named("Push-pull, with a centre tap", False)
+    primary_ohm: Ohms = named("Primary load")
+    primary_henry: Henries = named("Primary inductance")
+    leakage_henry: Henries = named("Leakage inductance")
+    primary_copper_ohm: Ohms = named("Primary copper")
+    screen_tap: Annotated[float, Field(gt=0.0, lt=1.0)] | None = named("Screen taps at (0 to 1)", None, first=0.43)
+    primary_farad: Farads | None = named("Primary's capacitance", None, first=500e-12)
+    taps: Annotated[tuple[Tap, ...], Field(min_length=1, max_length=6)] = named("Secondary taps")
+
+    title = "Output transformer"
+    about = "Single-ended or push-pull, with screen taps and any secondary taps."
+    group = Group.TRANSFORMER
+
+    @model_validator(mode="after")
+    def _taps_rise(self) -> "OutputTransformer":
+        loads = [tap.ohm for tap in self.taps]
+        if min(loads) <= 0 or sorted(set(loads)) != loads:
+            raise ValueError(f"{self.id}: the secondary taps rise in impedance, each above zero and named once.")
+        return self
+
+    def ports(self) -> dict[str, Flow]:
+        found = {tap.id: Flow.SIGNAL for tap in self.taps}
+        return found | ({"ul": Flow.PLACE} if self.screen_tap else {})
+
+    def sided(self, port: str) -> bool:
+        return port == "ul" and self.push_pull
+
+    def node(self, port: str, side: str = "") -> str:
+        return super().node(port if port == "ul" else f"tap_{port}" if port[:1].isdigit() else port, side)
+
+    def compile(self, bench: Bench) -> None:
+        feed = bench.take("feed")
+        turns = (self.primary_ohm / self.taps[0].ohm) ** 0.5
+        windings: list[devices.Winding] = []
+        nodes: list[str] = []
+        sides = ("a", "b") if self.push_pull else ("",)
+        whole = 1.0 / len(sides)
+        for side in sides:
+            # From the HT to the anode; side b the other way about, so that the halves aid from anode to anode.
+            reach = [(self.screen_tap, bench.node("ul", side))] if self.screen_tap and bench.used("ul") else []
+            at, below = feed, 0.0
+            for share, node in [*reach, (1.0, bench.take("input", side))]:
+                part = (share - below) * whole
+                winding = devices.Winding(part, self.primary_copper_ohm * part, self.leakage_henry * part)
+                windings.append(winding)
+                nodes += [node, at] if side == "b" else [at, node]
+                at, below = node, share
+        before, copper, ratio = GROUND, 0.0, 0.0
+        for tap in [tap for tap in self.taps if bench.used(tap.id)] or self.taps[:1]:
+            of_tap = (tap.ohm / self.taps[0].ohm) ** 0.5 / turns
+            windings.append(devices.Winding(of_tap - ratio, max(tap.copper_ohm - copper, 1e-4)))
+            nodes += [bench.node(tap.id), before]
+            before, copper, ratio = bench.node(tap.id), tap.copper_ohm, of_tap
+        first = windings[0].turns
+        core = devices.Core(self.primary_henry * float(first) ** 2)
+        # The capacitance across the whole primary, as it is seen across its first section.
+        stray = ((0, 1, self.primary_farad / float(first) ** 2),) if self.primary_farad else ()
+        name = bench.add("T", devices.Transformer(tuple(windings), core, stray), *nodes)
+        taps = {tap.id: tap.ohm for tap in self.taps}
+        bench.offer_taps(taps)
+        bench.say(TransformerUse(self.id, name, self.primary_ohm, taps))
+
+    def sketch(self, pen: Sketch) -> None:
+        text = f"{written(self.primary_ohm, Quantity.RESISTANCE)} : {'/'.join(tap.id for tap in self.taps)}"
+        if self.push_pull:
+            self._sketch_pair(pen, text)
+            return
+        at, middle = 20, (RAIL + 16 + ANODE) / 2
+        pen.start("input", 0, ANODE)
+        pen.wire((0, ANODE), (at, ANODE), (at, middle + 33))
+        pen.wire((at, RAIL), (at, middle - 33))
+        pen.rail("feed", at, RAIL)
+        pen.mark("", "transformer", at + 20, middle, text=text, label=(-24, 66, "start"),
+                 size=(58, 74), main=f"blocks/{self.id}/primary_ohm")  # fmt: skip
+        self._secondary(pen, at + 40, middle)
+
+    def _sketch_pair(self, pen: Sketch, text: str) -> None:
+        at = 24
+        for side in ("a", "b"):
+            with pen.half(side):
+                pen.start("input", 0, ANODE)
+                pen.wire((0, ANODE), (at, ANODE), (at, AXIS - 33))
+        pen.wire((at - 18, AXIS), (at, AXIS))
+        pen.wire((at - 18, AXIS - 60), (at - 18, AXIS))
+        pen.rail("feed", at - 18, AXIS - 60)
+        pen.mark("", "transformer", at + 20, AXIS, text=text, label=(4, 62, "start"),
+                 size=(58, 74), main=f"blocks/{self.id}/primary_ohm")  # fmt: skip
+        self._secondary(pen, at + 40, AXIS)
+
+    def _secondary(self, pen: Sketch, x: float, middle: float) -> None:
+        end = x + 54
+        pen.wire((x, middle - 33), (x, middle - 40), (end, middle - 40))
+        pen.wire((x, middle + 33), (x, middle + 40), (end, middle + 40))
+        for tap in self.taps:
+            pen.end(tap.id, end, middle)
+            if pen.is_tapped(tap.id):
+                pen.dot(end - 16, middle - 40)
+                pen.place(tap.id, end - 16, middle - 40)
+        pen.width = end

@@ -1,0 +1,23 @@
+"""An RC section of a supply."""
+
+from typing import Literal
+
+from thermionic.blocks.base import Group
+from thermionic.blocks.build import Bench
+from thermionic.blocks.fields import Resistor, named
+from thermionic.blocks.supplies import Section
+
+
+class RCSection(Section):
+    """A series resistor and a capacitor; stages hang on the capacitor."""
+
+    kind: Literal["rc-section"] = "rc-section"
+    resistor: Resistor = named("Series resistor")
+
+    title = "RC section"
+    about = "A series resistor and a smoothing capacitor, from which stages are fed."
+    group = Group.SUPPLY
+    series = "resistor"
+
+    def compile(self, bench: Bench) -> None:
+        self.section(bench)

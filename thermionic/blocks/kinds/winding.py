@@ -1,0 +1,54 @@
+"""A secondary of the mains transformer."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from thermionic.blocks.base import Block, Group
+from thermionic.blocks.build import Bench
+from thermionic.blocks.facets import Winding
+from thermionic.blocks.fields import Ohms, Volts, named
+from thermionic.blocks.ports import Flow
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.values import Quantity, display
+
+
+class MainsWinding(Block):
+    """A secondary winding. ``winding_volt`` is its open-circuit voltage, rms, with ``primary_volt`` on the primary, of
+    each half if it is centre-tapped; ``winding_ohm`` its resistance (each half's), the primary's as seen from it
+    included."""
+
+    kind: Literal["winding"] = "winding"
+    scope: Literal["channel", "shared"] = named("Belongs to", "shared")
+    primary_volt: Annotated[Volts, Field(gt=0)] = named("Primary rated for", 230.0)
+    winding_volt: Annotated[Volts, Field(gt=0)] = named("Winding, open circuit, rms")
+    winding_ohm: Ohms = named("Winding resistance")
+    centre_tapped: bool = named("Centre-tapped", False)
+
+    title = "Mains transformer winding"
+    about = "One secondary of the mains transformer, with a centre tap if wanted."
+    group = Group.SUPPLY
+
+    def ports(self) -> dict[str, Flow]:
+        return {"out": Flow.WINDING}
+
+    def compile(self, bench: Bench) -> None:
+        volt, hertz = bench.mains
+        bench.offer_winding(
+            Winding(self.id, self.winding_volt * volt / self.primary_volt, self.winding_ohm, self.primary_volt, hertz,
+                    self.centre_tapped)
+        )  # fmt: skip
+
+    def sketch(self, pen: Sketch) -> None:
+        text = display(self.winding_volt, Quantity.VOLTAGE)
+        if self.centre_tapped:
+            half = text.removesuffix(" V")
+            text = f"{half}-0-{half} V"
+        pen.mark("", "winding", 44, SUPPLY_PART, text=text, spoken="mains winding", label=(0, 62, "middle"),
+                 main=f"blocks/{self.id}/winding_volt", size=(52, 70), designator="T")  # fmt: skip
+        for sign, y in ((-1, SUPPLY_RAIL + 6), (1, SUPPLY_EARTH)):
+            pen.wire((62, SUPPLY_PART + 33 * sign), (62, y), (76, y))
+        if self.centre_tapped:
+            pen.wire((62, SUPPLY_PART), (76, SUPPLY_PART))
+        pen.end("out", 76, SUPPLY_PART)
+        pen.width = 76

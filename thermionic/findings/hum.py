@@ -1,0 +1,94 @@
+"""Hum at the load, whichever way the ripple gets there."""
+
+from collections.abc import Iterable
+from math import log10
+
+import numpy as np
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.facets import Rail
+from thermionic.design import find
+from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_up
+from thermionic.values import Quantity, Series, display, step
+
+# Hum against full output. A rule of thumb: 70 dB down is about where hum is no longer heard from the listening
+# chair, and 85 dB down what a line stage must be, whose hum the power amplifier brings up.
+POWER_DB, LINE_DB = -70.0, -85.0
+MOST_FARAD = 470e-6
+_CURES = 2  # rails tried, the guiltiest first
+
+
+class Hum(Rule):
+    """Ripple reaches the load at a level that is heard."""
+
+    name = "hum"
+    fires_on = {"blocks/driver/feed": "ht1.out", "blocks/ht1/capacitor/farad": "10u"}
+    quiet_on = {"blocks/ht3/capacitor/farad": "100u"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        level = self._level(amplifier)
+        limit = POWER_DB if amplifier.load.power else LINE_DB
+        if level is None or level <= limit:
+            return
+        guilty = _by_guilt(amplifier)
+        rail = guilty[0]
+        ripple = amplifier.ripple(amplifier.load.node)
+        yield Finding(
+            self.name,
+            Severity.POOR,
+            rail.capacitor or f"blocks/{rail.block}",
+            amplifier.compiled.designator(rail.capacitor) if rail.capacitor else amplifier.load.part,
+            "It will hum",
+            f"{display(ripple, Quantity.VOLTAGE, 2)} peak to peak of ripple at the load, {level:.0f} dB against full "
+            f"output, {limit:.0f} dB wanted (a rule of thumb); most comes by {rail.block}, with "
+            f"{display(amplifier.ripple(rail.node), Quantity.VOLTAGE, 2)} of ripple.",
+            "It is heard at twice the mains frequency whenever the music is soft. Hum from heaters and wiring comes on top.",
+            10 ** ((level - limit) / 20),
+            1.0,
+            self._cure(amplifier, guilty, limit),
+        )
+
+    def _cure(self, amplifier: SolvedAmplifier, guilty: list[Rail], limit: float) -> Cure | None:
+        for rail in guilty[:_CURES]:
+            if not rail.capacitor:
+                continue
+            now = find(amplifier.design, rail.capacitor).value.farad
+            found = preferred_cure(
+                amplifier,
+                f"{rail.capacitor}/farad",
+                (farad for farad in steps_up(now, lambda c: step(c, Series.E12, 4), 12) if farad <= MOST_FARAD),
+                lambda trial: (level := self._level(trial)) is not None and level <= limit,
+                lambda written, rail=rail: f"Raise the capacitor of {rail.block} to {written}",  # type: ignore[misc]
+            )
+            if found:
+                return found
+        return None
+
+    def _level(self, amplifier: SolvedAmplifier) -> float | None:
+        """Ripple at the load against full output there, both rms, dB."""
+        mains = amplifier.state.mains
+        if mains is None:
+            return None
+        wave = mains.node_waveform(amplifier.load.node)
+        full = amplifier.full_output.output_volt
+        ripple = float(np.std(wave))
+        return 20 * log10(ripple / full) if ripple > 0 and full > 0 else None
+
+
+def _by_guilt(amplifier: SolvedAmplifier) -> list[Rail]:
+    """The rails by how much of the load's hum would go if a rail that something hangs on were still."""
+    small, name = amplifier.small_signal, amplifier.compiled.node
+    system = amplifier.state.at.system
+    mains = amplifier.state.mains
+    assert mains is not None
+    hertz = np.array([2 * amplifier.design.brief.mains_hertz])
+    fed = {reference.partition(".")[0] for block in amplifier.design.blocks if block.scope == "channel"
+           for reference in block.references.values()}  # fmt: skip
+    rails = [rail for rail in amplifier.compiled.rails if rail.block in fed] or list(amplifier.compiled.rails)
+
+    def share(rail: Rail) -> float:
+        moved = small.respond(hertz, small.push(name(rail.node)))[0, :, 0]
+        through = moved[system.node(amplifier.load.node)] / moved[system.node(name(rail.node))]
+        return float(abs(through)) * amplifier.ripple(rail.node)
+
+    return sorted(rails, key=share, reverse=True)
