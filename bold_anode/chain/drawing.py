@@ -157,7 +157,9 @@ class _Pen:
             return ""
         if mark.designator:  # a position's sections
             wanted = {section.partition(".")[0].upper() for section in mark.designator.split(",")}
-            own = {use.part for use in self.amplifier.compiled.tubes if use.envelope.upper() in wanted}
+            compiled = self.amplifier.compiled
+            uses = (*compiled.tubes, *compiled.rectifier_tubes)
+            own = {use.part for use in uses if use.envelope.upper() in wanted}
             names = tuple(name for name in names if name in own) or names
             letters = {section.replace(".", "").upper() for section in mark.designator.split(",")}
             names = tuple(name for name in names if name.upper() in letters) or names

@@ -195,6 +195,10 @@ class Bench:
         self.add(part.letter, part.device(), *part.turned(a, b), name=name, side=side)
         return True
 
+    def part_of(self, name: str) -> str:
+        """The designator of a part of this block that has been put in."""
+        return self._build.by_path[self.path(name)][0]
+
     def through(self, name: str, a: str, port: str, side: str = "") -> str:
         """The node behind a part in series: a new node of this block, or ``a`` itself where there is no such part."""
         if getattr(self.block, name) is None:

@@ -113,6 +113,7 @@ class Sketch:
     starts: dict[str, Point] = field(default_factory=dict)
     ends: dict[str, Point] = field(default_factory=dict)
     places: dict[str, Point] = field(default_factory=dict)
+    upwards: set[str] = field(default_factory=set)
     side: str = ""
     _flip: bool = False
 
@@ -178,13 +179,13 @@ class Sketch:
         """The name and voltage of the rail that this block makes."""
         return Flag(self.block.id.replace("_", " "), x, y, "start", "ht", rail=f"{self.block.id}.out")
 
-    def rail(self, reference: str, x: float, y: float) -> None:
-        """The flag of the rail that something hangs on, with its voltage."""
+    def rail(self, reference: str, x: float, y: float, anchor: str = "start") -> None:
+        """The flag of the rail that something hangs on, with its voltage, to its right or its left."""
         producer, _ = split(getattr(self.block, reference))
         self.symbols.append(Symbol("rail", x, self._y(y), self._flip))
         text_y = self._y(y) + (18 if self._flip else -8)
         self.flags.append(
-            Flag(producer.replace("_", " "), x + 10, text_y, "start", "ht", f"blocks/{self.block.id}/{reference}",
+            Flag(producer.replace("_", " "), x + (10 if anchor == "start" else -10), text_y, anchor, "ht", f"blocks/{self.block.id}/{reference}",
                  rail=getattr(self.block, reference))
         )  # fmt: skip
 
@@ -192,9 +193,12 @@ class Sketch:
         """Where the wire of an output leaves, at the right."""
         self.ends[self._key(port)] = (x, self._y(y))
 
-    def place(self, port: str, x: float, y: float) -> None:
-        """From where a wire can go down to feedback, free of everything, if something taps this port."""
-        self.places[self._key(port)] = (x, self._y(y))
+    def place(self, port: str, x: float, y: float, up: bool = False) -> None:
+        """From where a wire can go down to feedback, free of everything, if something taps this port; ``up`` where a
+        flag had better stand above it."""
+        self.places[port] = (x, self._y(y))
+        if up:
+            self.upwards.add(port)
 
     def port(self, name: str) -> str:
         """A place's name on the side being drawn."""

@@ -180,7 +180,7 @@ class CathodeStage(Block):
             end = self._draw_screen(pen, tube)
         pen.wire((tube, SIGNAL - 32), (tube, ANODE), (end, ANODE))
         pen.dot(tube, ANODE) if self.loaded else None
-        pen.volts("anode", tube + 8, ANODE - 7)
+        pen.volts("anode", tube + 8, ANODE - 5)
         if self.loaded:
             pen.upright(self.loaded, tube, RAIL, LOAD, ANODE, label=(15, -8, "start"))
             pen.rail("feed", tube, RAIL)
@@ -192,9 +192,10 @@ class CathodeStage(Block):
     def _draw_screen(self, pen: Sketch, tube: float) -> float:
         y = SIGNAL - 8
         if not self.screen:  # strapped as a triode
-            at = pen.lying("screen_resistor", tube + 32, y, 104)
-            pen.wire((at, y), (tube + 150, y), (tube + 150, ANODE))
-            pen.dot(tube + 150, ANODE)
+            pen.wire((tube + 32, y), (tube + 80, y))
+            at = pen.lying("screen_resistor", tube + 80, y, 74, label=(0, 32, "middle"))
+            pen.wire((at, y), (tube + 160, y), (tube + 160, ANODE))
+            pen.dot(tube + 160, ANODE)
             return tube + 176
         at = tube + 104
         pen.wire((tube + 32, y), (at, y))

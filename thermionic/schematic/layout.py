@@ -133,8 +133,12 @@ class _Layout:
         for chain in self.chains(blocks):
             row = _Row()
             before: Block | None = None
-            for block in chain:
-                if row.width and row.width + self.draw(block, before, row).width > WIDEST:
+            for place, block in enumerate(chain):
+                wide = self.draw(block, before, row).width
+                if place == len(chain) - 2 and chain[-1].group is Group.LOAD:
+                    # A load stays with what drives it.
+                    wide += self.draw(chain[-1], None, row).width
+                if row.width and row.width + wide > WIDEST:
                     rows.append(row)
                     row, before = _Row(), None
                 row.put(block, self.draw(block, before, row), self.main_field(block) if before else "")
@@ -210,9 +214,12 @@ class _Layout:
         else:
             row.width = max(row.width, pen.width)
             for reference, home, point in zip(loop.references.values(), homes, points, strict=False):
-                assert reference
-                home.sheet.wires.append([point, (point[0], point[1] + 16)])
-                home.sheet.flags.append(Flag(loop.label.lower(), point[0] + 4, point[1] + 26, "start", "reference"))
+                block_id, port = split(reference)
+                up = port in home.sketches[block_id].upwards
+                home.sheet.wires.append([point, (point[0], point[1] + (-14 if up else 16))])
+                text_y = point[1] + (-18 if up else 28)
+                anchor, dx = ("start", 2) if up else ("end", -4)
+                home.sheet.flags.append(Flag(loop.label.lower(), point[0] + dx, text_y, anchor, "reference"))
             row.sheet.grounds.append(Ground(loop.id, 0, 0, row.width, 2 * SIGNAL))
 
 

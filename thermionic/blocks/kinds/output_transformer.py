@@ -8,7 +8,7 @@ from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import TransformerUse
-from thermionic.blocks.fields import Farads, Henries, Ohms, Tap, named
+from thermionic.blocks.fields import Capacitor, Farads, Henries, Ohms, Tap, named
 from thermionic.blocks.ports import Flow, RailRef, SignalOrPairRef
 from thermionic.blocks.sketch import ANODE, AXIS, RAIL, Sketch
 from thermionic.circuit.netlist import GROUND
@@ -23,7 +23,8 @@ class OutputTransformer(Block):
 
     kind: Literal["output-transformer"] = "output-transformer"
     input: SignalOrPairRef = named("Input")
-    feed: RailRef = named("Fed from")
+    feed: RailRef | None = named("Fed from", None)
+    coupling: Capacitor | None = named("Capacitor before the primary", None, first=Capacitor(farad=10e-6, rating_volt=630.0))
     push_pull: bool = named("Push-pull, with a centre tap", False)
     primary_ohm: Ohms = named("Primary load")
     primary_henry: Henries = named("Primary inductance")
@@ -31,6 +32,7 @@ class OutputTransformer(Block):
     primary_copper_ohm: Ohms = named("Primary copper")
     screen_tap: Annotated[float, Field(gt=0.0, lt=1.0)] | None = named("Screen taps at (0 to 1)", None, first=0.43)
     primary_farad: Farads | None = named("Primary's capacitance", None, first=500e-12)
+    secondary_reversed: bool = named("Secondary turned round", False)
     taps: Annotated[tuple[Tap, ...], Field(min_length=1, max_length=6)] = named("Secondary taps")
 
     title = "Output transformer"
@@ -55,7 +57,7 @@ class OutputTransformer(Block):
         return super().node(port if port == "ul" else f"tap_{port}" if port[:1].isdigit() else port, side)
 
     def compile(self, bench: Bench) -> None:
-        feed = bench.take("feed")
+        feed = bench.take("feed") if self.feed else GROUND
         turns = (self.primary_ohm / self.taps[0].ohm) ** 0.5
         windings: list[devices.Winding] = []
         nodes: list[str] = []
@@ -65,7 +67,7 @@ class OutputTransformer(Block):
             # From the HT to the anode; side b the other way about, so that the halves aid from anode to anode.
             reach = [(self.screen_tap, bench.node("ul", side))] if self.screen_tap and bench.used("ul") else []
             at, below = feed, 0.0
-            for share, node in [*reach, (1.0, bench.take("input", side))]:
+            for share, node in [*reach, (1.0, self._end(bench, side))]:
                 part = (share - below) * whole
                 winding = devices.Winding(part, self.primary_copper_ohm * part, self.leakage_henry * part)
                 windings.append(winding)
@@ -75,7 +77,7 @@ class OutputTransformer(Block):
         for tap in [tap for tap in self.taps if bench.used(tap.id)] or self.taps[:1]:
             of_tap = (tap.ohm / self.taps[0].ohm) ** 0.5 / turns
             windings.append(devices.Winding(of_tap - ratio, max(tap.copper_ohm - copper, 1e-4)))
-            nodes += [bench.node(tap.id), before]
+            nodes += [before, bench.node(tap.id)] if self.secondary_reversed else [bench.node(tap.id), before]
             before, copper, ratio = bench.node(tap.id), tap.copper_ohm, of_tap
         first = windings[0].turns
         core = devices.Core(self.primary_henry * float(first) ** 2)
@@ -86,6 +88,10 @@ class OutputTransformer(Block):
         bench.offer_taps(taps)
         bench.say(TransformerUse(self.id, name, self.primary_ohm, taps))
 
+    def _end(self, bench: Bench, side: str) -> str:
+        """The anode's end of the primary, behind a capacitor if the transformer is fed in parallel."""
+        return bench.through("coupling", bench.take("input", side), "primary", side)
+
     def sketch(self, pen: Sketch) -> None:
         text = f"{written(self.primary_ohm, Quantity.RESISTANCE)} : {'/'.join(tap.id for tap in self.taps)}"
         if self.push_pull:
@@ -93,23 +99,31 @@ class OutputTransformer(Block):
             return
         at, middle = 20, (RAIL + 16 + ANODE) / 2
         pen.start("input", 0, ANODE)
-        pen.wire((0, ANODE), (at, ANODE), (at, middle + 33))
+        if self.coupling:
+            at = pen.lying("coupling", 0, ANODE, 70, label=(0, 32, "middle"))
+        pen.wire((0 if not self.coupling else at, ANODE), (at, ANODE), (at, middle + 33))
         pen.wire((at, RAIL), (at, middle - 33))
-        pen.rail("feed", at, RAIL)
+        if self.feed:
+            pen.rail("feed", at, RAIL)
+        else:
+            pen.wire((at, RAIL), (at - 16, RAIL), (at - 16, RAIL + 4))
+            pen.earth(at - 16, RAIL + 4)
         pen.mark("", "transformer", at + 20, middle, text=text, label=(-24, 66, "start"),
                  size=(58, 74), main=f"blocks/{self.id}/primary_ohm")  # fmt: skip
         self._secondary(pen, at + 40, middle)
 
     def _sketch_pair(self, pen: Sketch, text: str) -> None:
-        at = 24
+        at = 94 if self.coupling else 24
         for side in ("a", "b"):
             with pen.half(side):
                 pen.start("input", 0, ANODE)
-                pen.wire((0, ANODE), (at, ANODE), (at, AXIS - 33))
+                x = pen.lying("coupling", 0, ANODE, 70, label=(0, 32, "middle"))
+                pen.wire((x, ANODE), (at, ANODE), (at, AXIS - 33))
         pen.wire((at - 18, AXIS), (at, AXIS))
         pen.wire((at - 18, AXIS - 60), (at - 18, AXIS))
-        pen.rail("feed", at - 18, AXIS - 60)
-        pen.mark("", "transformer", at + 20, AXIS, text=text, label=(4, 62, "start"),
+        if self.feed:
+            pen.rail("feed", at - 18, AXIS - 60, "end")
+        pen.mark("", "transformer", at + 20, AXIS, text=text, label=(10, -92, "start"),
                  size=(58, 74), main=f"blocks/{self.id}/primary_ohm")  # fmt: skip
         self._secondary(pen, at + 40, AXIS)
 
@@ -120,6 +134,6 @@ class OutputTransformer(Block):
         for tap in self.taps:
             pen.end(tap.id, end, middle)
             if pen.is_tapped(tap.id):
-                pen.dot(end - 16, middle - 40)
-                pen.place(tap.id, end - 16, middle - 40)
+                pen.dot(end - 3, middle - 40)
+                pen.place(tap.id, end - 3, middle - 40, up=True)
         pen.width = end

@@ -44,7 +44,7 @@ class MainsWinding(Block):
         if self.centre_tapped:
             half = text.removesuffix(" V")
             text = f"{half}-0-{half} V"
-        pen.mark("", "winding", 44, SUPPLY_PART, text=text, spoken="mains winding", label=(0, 62, "middle"),
+        pen.mark("", "winding", 44, SUPPLY_PART, text=text, spoken="mains winding", label=(-42, 62, "start"),
                  main=f"blocks/{self.id}/winding_volt", size=(52, 70), designator="T")  # fmt: skip
         for sign, y in ((-1, SUPPLY_RAIL + 6), (1, SUPPLY_EARTH)):
             pen.wire((62, SUPPLY_PART + 33 * sign), (62, y), (76, y))

@@ -1,0 +1,89 @@
+"""The bias supply: a negative voltage from a winding of its own, with its trimmers."""
+
+from typing import Literal
+
+from thermionic import devices
+from thermionic.blocks.base import Block, Group
+from thermionic.blocks.build import Bench
+from thermionic.blocks.facets import Rail
+from thermionic.blocks.fields import Capacitor, Potentiometer, Resistor, named
+from thermionic.blocks.ports import Flow, WindingRef
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.circuit.netlist import GROUND
+
+
+class BiasSupply(Block):
+    """A winding, a bridge the other way about, an RC filter, and a trimmer a side with a resistor at its foot that
+    bounds its range. Turning a trimmer up makes its bias more negative."""
+
+    kind: Literal["bias-supply"] = "bias-supply"
+    scope: Literal["channel", "shared"] = named("Belongs to", "shared")
+    winding: WindingRef = named("Winding")
+    reservoir: Capacitor = named("Reservoir capacitor")
+    resistor: Resistor = named("Series resistor")
+    capacitor: Capacitor = named("Smoothing capacitor")
+    trim: Potentiometer = named("Trimmer")
+    trim_b: Potentiometer | None = named("Trimmer of side b", None, first=Potentiometer(track_ohm=25e3))
+    foot: Resistor = named("Resistor at the trimmers' foot")
+
+    title = "Bias supply"
+    about = "A negative rail with a trimmer, or one a side."
+    group = Group.SUPPLY
+
+    def ports(self) -> dict[str, Flow]:
+        return {"out": Flow.BIAS, **({"out_b": Flow.BIAS} if self.trim_b else {})}
+
+    def knob(self, port: str) -> str:
+        return "trim_b/travel" if port == "out_b" else "trim/travel"
+
+    def compile(self, bench: Bench) -> None:
+        w = bench.winding("winding")
+        raw, smooth, foot = bench.node("raw"), bench.node("smooth"), bench.node("foot")
+        device = devices.RectifiedWinding(w.volt * 2**0.5, w.ohm, w.hertz)
+        bench.rectifier(device, GROUND, raw, winding=w.block)
+        bench.fit("reservoir", GROUND, raw)
+        bench.fit("resistor", raw, smooth)
+        bench.fit("capacitor", GROUND, smooth)
+        for name, port in (("trim", "out"), ("trim_b", "out_b")):
+            pot = getattr(self, name)
+            if pot:
+                device_ = devices.Potentiometer(pot.track_ohm, pot.travel)
+                bench.add("RV", device_, smooth, bench.node(port), foot, name=name)
+                bench.say(Rail(self.id if port == "out" else f"{self.id}", bench.node(port), bench.path("capacitor"), True))
+        bench.fit("foot", foot, GROUND)
+
+    def sketch(self, pen: Sketch) -> None:
+        middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
+        pen.start("winding", 0, middle)
+        pen.wire((0, top + 6), (40, top + 6), (40, middle - 26))
+        pen.wire((0, earth), (40, earth), (40, middle + 26))
+        pen.mark("", "bridge", 40, middle, size=(52, 52), label=(24, 36, "start"), designator=" ", spoken=self.title)
+        pen.wire((66, middle), (72, middle), (72, earth + 18))
+        pen.earth(72, earth + 18)
+        pen.wire((14, middle), (8, middle), (8, top - 16), (108, top - 16), (108, top))
+        x = 108.0
+        pen.upright("reservoir", x, top, middle, earth)
+        pen.earth(x, earth)
+        pen.dot(x, top)
+        x = pen.lying("resistor", x, top, 124, label=(12, 40, "middle")) + 12
+        pen.wire((x - 12, top), (x, top))
+        pen.dot(x, top)
+        pen.upright("capacitor", x, top, middle, earth)
+        pen.earth(x, earth)
+        for name, port in (("trim", "out"), ("trim_b", "out_b")):
+            pot = getattr(self, name)
+            if pot is None:
+                continue
+            pen.wire((x, top), (x + 84, top))
+            x += 84
+            pen.wire((x, top), (x, middle - 22))
+            pen.part(name, x, middle, label=(11, -30, "start"))
+            pen.wire((x + 26, middle), (x + 36, middle))
+            pen.volts(port, x + 14, middle + 22, "bias")
+            pen.wire((x, middle + 22), (x, earth + 6))
+        pen.upright("foot", x, earth + 6, earth + 40, earth + 76)
+        if self.trim_b:
+            pen.wire((x - 84, earth + 6), (x, earth + 6))
+            pen.dot(x, earth + 6)
+        pen.earth(x, earth + 76)
+        pen.width = x + 92

@@ -1,0 +1,65 @@
+"""The vacuum rectifier."""
+
+from typing import Literal
+
+from thermionic import devices
+from thermionic.blocks.base import Block, Group
+from thermionic.blocks.build import Bench
+from thermionic.blocks.fields import Resistor, Section, named
+from thermionic.blocks.ports import Flow, WindingRef
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.circuit.netlist import GROUND
+from thermionic.errors import DesignRefused
+
+
+class TubeRectifier(Block):
+    """A full-wave vacuum rectifier on a centre-tapped winding. ``anode_resistor`` is in series with each anode."""
+
+    kind: Literal["tube-rectifier"] = "tube-rectifier"
+    scope: Literal["channel", "shared"] = named("Belongs to", "shared")
+    winding: WindingRef = named("Winding")
+    tubes: tuple[Section] = named("Rectifier tube")
+    anode_resistor: Resistor | None = named("Anode resistors", None, first=Resistor(ohm=47.0, rating_watt=5.0))
+
+    title = "Vacuum rectifier"
+    about = "A full-wave rectifier tube on a centre-tapped winding."
+    group = Group.SUPPLY
+    suffixes = {"out": ""}
+
+    def ports(self) -> dict[str, Flow]:
+        return {"out": Flow.RAIL}
+
+    def compile(self, bench: Bench) -> None:
+        w = bench.winding("winding")
+        if not w.centre_tapped:
+            raise DesignRefused(f"{self.id}: a full-wave rectifier tube needs a centre-tapped winding; {w.block} has none.")
+        anodes = []
+        for side, sign in (("a", 1.0), ("b", -1.0)):
+            emf, end = bench.node("emf", side), bench.node("winding", side)
+            bench.add("VM", devices.MainsSource(sign * w.volt * 2**0.5, w.hertz), emf, GROUND)
+            bench.loose("RW", devices.Resistor(w.ohm), emf, end)
+            anodes.append(bench.through("anode_resistor", end, "anode", side))
+        bench.rectifying_tube(self.tubes[0], *anodes, bench.node("out"))
+
+    def sketch(self, pen: Sketch) -> None:
+        middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
+        pen.start("winding", 0, middle)
+        wide = 84 if self.anode_resistor else 0
+        x = 50 + wide
+        for y, end, side in ((top - 10, x - 11, "a"), (earth + 14, x + 11, "b")):
+            start = top + 6 if side == "a" else earth
+            pen.wire((0, start), (14, start), (14, y))
+            pen.side = side
+            at = pen.lying("anode_resistor", 14, y, wide, label=(0, 36 if side == "a" else -36, "middle")) if wide else 14
+            pen.side = ""
+            if side == "a":
+                pen.wire((at, y), (end, y), (end, middle - 28))
+            else:
+                pen.wire((at, y), (x + 44, y), (x + 44, y - 96), (end, y - 96), (end, middle - 28))
+        pen.wire((0, middle), (2, middle), (2, middle + 8))
+        pen.earth(2, middle + 8)
+        pen.mark("", "rectifier-tube", x, middle, text=pen.types[self.tubes[0]], designator=self.tubes[0],
+                 label=(-6, 42, "middle"), size=(58, 58), spoken="rectifier tube")  # fmt: skip
+        pen.wire((x, middle + 28), (x + 62, middle + 28), (x + 62, top), (x + 74, top))
+        pen.end("out", x + 74, top)
+        pen.width = x + 74

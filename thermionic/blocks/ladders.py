@@ -1,0 +1,111 @@
+"""Passive networks from a signal to a signal: parts in series and to earth, compiled and drawn as a ladder."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from thermionic import devices
+from thermionic.blocks.base import Block
+from thermionic.blocks.build import Bench
+from thermionic.blocks.fields import Potentiometer, named
+from thermionic.blocks.ports import Flow, SignalRef
+from thermionic.blocks.sketch import Sketch
+from thermionic.circuit.netlist import GROUND
+
+
+@dataclass(frozen=True)
+class Series:
+    """Parts in series with the signal, side by side where there are several."""
+
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Shunt:
+    """Parts one under the other from the signal to earth."""
+
+    names: tuple[str, ...]
+
+
+class Ladder(Block):
+    """A network of rungs, given by ``rungs``."""
+
+    input: SignalRef = named("Input")
+
+    suffixes: ClassVar[dict[str, str]] = {"out": ""}
+
+    def ports(self) -> dict[str, Flow]:
+        return {"out": Flow.SIGNAL}
+
+    def rungs(self) -> list[Series | Shunt]:
+        """The rungs from the input on; parts that are not fitted are passed over."""
+        raise NotImplementedError
+
+    def _fitted(self) -> list[Series | Shunt]:
+        found: list[Series | Shunt] = []
+        for rung in self.rungs():
+            names = tuple(name for name in rung.names if getattr(self, name) is not None)
+            if names:
+                found.append(type(rung)(names))
+        return found
+
+    def compile(self, bench: Bench) -> None:
+        rungs = self._fitted()
+        last = max((place for place, rung in enumerate(rungs) if isinstance(rung, Series)), default=-1)
+        at = bench.take("input")
+        if last < 0:
+            bench.join(bench.node("out"), at)
+        for place, rung in enumerate(rungs):
+            if isinstance(rung, Series):
+                following = bench.node("out") if place == last else bench.node(f"n{place + 1}")
+                for name in rung.names:
+                    _part(bench, name, at, following)
+                at = following
+            else:
+                above = at
+                for depth, name in enumerate(rung.names):
+                    below = GROUND if depth == len(rung.names) - 1 else bench.node(f"n{place + 1}_{depth + 1}")
+                    _part(bench, name, above, below)
+                    above = below
+
+    def sketch(self, pen: Sketch) -> None:
+        y, x = pen.level, 0.0
+        pen.start("input", 0, y)
+        for rung in self._fitted():
+            if isinstance(rung, Series):
+                start = x
+                x = pen.lying(rung.names[0], x, y, 84)
+                for row, name in enumerate(rung.names[1:], start=1):
+                    down = y + 52 * row
+                    pen.dot(start, y)
+                    pen.dot(x, y)
+                    pen.wire((start, y), (start, down))
+                    pen.lying(name, start, down, 84)
+                    pen.wire((x, down), (x, y))
+            else:
+                pen.wire((x, y), (x + 16, y))
+                x += 16
+                pen.dot(x, y)
+                top = y
+                for name in rung.names:
+                    pen.upright(name, x, top, top + 44, top + 78)
+                    top += 78
+                pen.earth(x, top)
+                pen.wire((x, y), (x + 66, y))
+                x += 66
+        pen.wire((x, y), (x + 14, y))
+        pen.end("out", x + 14, y)
+        pen.width = x + 14
+
+
+def _part(bench: Bench, name: str, a: str, b: str) -> None:
+    """A part of the ladder; a potentiometer is a rheostat, what it has above its wiper in the circuit."""
+    part = getattr(bench.block, name)
+    if isinstance(part, Potentiometer):
+        ohm = max(part.track_ohm * part.travel, part.track_ohm / 1e4)
+        bench.add("RV", devices.Resistor(ohm), a, b, name=name)
+    else:
+        bench.fit(name, a, b)
+
+
