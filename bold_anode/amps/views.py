@@ -17,7 +17,7 @@ from bold_anode.amps.solved import solved
 from bold_anode.amps.strip import strip
 from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
-from thermionic.design import Design
+from thermionic.design import Design, regraph
 from thermionic.errors import DesignRefused, ThermionicError
 from thermionic.values import Series
 
@@ -151,6 +151,8 @@ def _with_own_tube(request: HttpRequest, design: Design) -> Design:
 def _changed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-untyped-def]
     """The change that a form asks for, with a note of it. Raises ThermionicError."""
     path = posted.get("path", "")
+    if "action" in posted:
+        return _regraphed(design, posted)
     if "fitted" in posted:
         fitted = posted["fitted"] == "yes"
         return documents.fit_part(design, path, fitted), f"{_said(path)} {'fitted' if fitted else 'taken out'}"
@@ -165,6 +167,28 @@ def _changed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-u
     else:
         after = documents.changed(design, path, posted.get("value", ""))
     return after, f"{_said(path)}: {before.text} to {documents.field(after, path).text}"
+
+
+def _regraphed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-untyped-def]
+    """The change to the graph that a form asks for, with a note of it. Raises ThermionicError."""
+    block, kind, action = posted.get("block", ""), posted.get("kind", ""), posted["action"]
+    if all(one.id != block for one in design.blocks):
+        raise DesignRefused(f"There is no block {block[:40]} in {design.name} any more.")
+    words = block.replace("_", " ")
+    if action in ("insert-before", "insert-after"):
+        side = action.removeprefix("insert-")
+        return regraph.insert(design, kind, block, before=side == "before"), f"{kind} put in {side} {words}"
+    if action == "swap":
+        return regraph.swap(design, block, kind), f"{words} made a {kind}"
+    if action in ("remove", "remove-along"):
+        return regraph.remove(design, block, along=action == "remove-along"), f"{words} taken out"
+    if action == "duplicate":
+        return regraph.duplicate(design, block), f"{words} doubled"
+    if action in ("earlier", "later"):
+        return regraph.move(design, block, later=action == "later"), f"{words} moved {action}"
+    if action == "push-pull":
+        return regraph.push_pull(design, block), f"{words} made push-pull"
+    raise DesignRefused(f"“{action[:40]}” is nothing that can be done to a block.")
 
 
 def _said(path: str) -> str:

@@ -17,7 +17,7 @@ from bold_anode.chain.figures import amplifier_figures, stage_figures
 from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier, anode_diagram
-from thermionic.blocks import Flow
+from thermionic.blocks import KINDS, Flow, Group
 from thermionic.design import Design, fitting_types
 from thermionic.errors import ThermionicError
 from thermionic.findings import Finding
@@ -35,11 +35,29 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
         "drawing": drawing(signal_sheet(amplifier.design), amplifier, before, severities),
         "supply": drawing(supply_sheet(amplifier.design), amplifier, before, severities),
         "stage": amplifier.design.block(block_id),
-        "tube": uses[0].type.type if uses else "",
+        "tube": ", ".join(dict.fromkeys(use.type.type for use in uses)),
+        "blocks": amplifier.design.blocks,
+        "kinds": _KINDS,
+        "actions": _actions(amplifier.design, block_id),
         "figures": stage_figures(amplifier, before, block_id),
         "whole": amplifier_figures(amplifier, before),
         "plot": plot(anode_diagram(amplifier, block_id), power=amplifier.load.power) if uses else None,
     }
+
+
+_KINDS = [
+    (group.value, [(name, cls.title, cls.about) for name, cls in sorted(KINDS.items()) if cls.group is group])
+    for group in Group
+]
+
+
+def _actions(design: Design, block_id: str) -> list[tuple[str, str]]:
+    """What can be done to a block as a whole, besides putting others beside it: the action and its words."""
+    found = [("duplicate", "Double it"), ("earlier", "Move earlier"), ("later", "Move later"), ("remove", "Take it out"),
+             ("remove-along", "Take it out, with what hangs on it")]  # fmt: skip
+    if any(getattr(other, "push_pull", True) is False for other, _, _ in documents.consumers(design, block_id)):
+        found.insert(0, ("push-pull", "Make it push-pull"))
+    return found
 
 
 def _severities(findings: list[Finding]) -> dict[str, str]:

@@ -4,22 +4,24 @@ import pytest
 
 from thermionic import examples
 from thermionic.amplifier import solve
-from thermionic.design import changed, field
-from thermionic.findings import RULES, Severity, examine
+from thermionic.design import changed, fit_part, optional_parts
+from thermionic.findings import RULES, Severity, applied, examine
 
 LANTERN = examples.example("lantern")
 
 
-def edited(edits):
-    design = LANTERN
+def edited(edits, example="lantern"):
+    """The example with the edits: a value typed at a path, or an optional part taken out ("") or fitted ("fit")."""
+    design = examples.example(example)
     for path, typed in edits.items():
-        design = changed(design, path, typed)
+        part = path in optional_parts(design)
+        design = fit_part(design, path, bool(typed)) if part else changed(design, path, typed)
     return design
 
 
 @pytest.mark.parametrize("rule", RULES, ids=lambda rule: rule.name)
 def test_a_rule_fires_where_it_should_and_its_cure_works(rule):
-    design = edited(rule.fires_on)
+    design = edited(rule.fires_on, rule.example)
     amplifier = solve(design)
     findings = list(rule.examine(amplifier))
     assert findings
@@ -31,14 +33,14 @@ def test_a_rule_fires_where_it_should_and_its_cure_works(rule):
         assert finding.severity in Severity
         assert finding.designator in amplifier.netlist
         if finding.cure:
-            cured = changed(design, finding.cure.path, finding.cure.typed)
-            assert field(cured, finding.cure.path).value != field(design, finding.cure.path).value
+            cured = applied(design, finding.cure)
+            assert cured != design
             assert finding.key not in {one.key for one in rule.examine(solve(cured))}
 
 
 @pytest.mark.parametrize("rule", RULES, ids=lambda rule: rule.name)
 def test_a_rule_is_quiet_where_it_should_be(rule):
-    assert not list(rule.examine(solve(edited(rule.quiet_on))))
+    assert not list(rule.examine(solve(edited(rule.quiet_on, rule.example))))
 
 
 def test_the_healthy_amplifier_is_healthy_and_the_worst_comes_first():

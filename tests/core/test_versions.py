@@ -19,11 +19,11 @@ RECORDS = {
     file.stem: json.loads(file.read_text()) for file in (Path(__file__).parent / "data" / "version1").glob("*.json")
 }
 # What was called otherwise: the source's own node, and the wires from the rails into a channel.
-RENAMED = {"source": "input_emf", "speaker": "transformer_tap_8", "output_ht": "transformer_feed"}
+RENAMED = {"source": "input_emf", "speaker": "transformer_tap_8", "output_ht": "transformer_feed_wire"}
 
 
 def renamed(node):
-    return RENAMED.get(node, node.removesuffix("_ht") + "_feed" if node.endswith("_ht") else node)
+    return RENAMED.get(node, node.removesuffix("_ht") + "_feed_wire" if node.endswith("_ht") else node)
 
 
 @pytest.fixture(scope="module", params=sorted(RECORDS))

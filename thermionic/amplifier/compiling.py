@@ -12,7 +12,7 @@ from thermionic.blocks import Component, Flow
 from thermionic.blocks.build import Bench, Build
 from thermionic.blocks.facets import Load, Loop, Rail, RectifierUse, Source, TransformerUse, TubeUse
 from thermionic.circuit.netlist import Netlist
-from thermionic.design import Design, find
+from thermionic.design import Design, find, route
 from thermionic.devices.base import Device
 from thermionic.devices.triode import Cathode
 from thermionic.errors import DesignRefused
@@ -83,12 +83,13 @@ class Compiled:
 
     @property
     def load(self) -> Load:
-        """The load that the amplifier is judged at: the first. Raises DesignRefused if there is none."""
+        """The load that the amplifier is judged at: that at the end of the longest way. Raises DesignRefused if there
+        is none."""
         if not self.loads:
             raise DesignRefused(
                 f"{self.design.name} drives nothing: it needs a loudspeaker, headphones or a line load."
             )
-        return self.loads[0]
+        return max(self.loads, key=lambda load: len(route(self.design, load.block)))
 
     @property
     def source(self) -> Source:

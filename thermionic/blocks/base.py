@@ -42,6 +42,8 @@ class Block(Model):
     title: ClassVar[str]
     about: ClassVar[str]
     group: ClassVar[Group]
+    # What it is when it is first put in, its references left out; tubes by their type.
+    first: ClassVar[dict[str, Any]] = {}
     # The suffix of each port's node; a port not named here has its own name, and "" stands for the id alone.
     suffixes: ClassVar[dict[str, str]] = {}
 

@@ -76,7 +76,9 @@ class Build:
                 return name
 
     def add(self, part: Part) -> str:
-        """Add a part. Returns its name."""
+        """Add a part. Returns its name. Raises DesignRefused for one with both ends on one node."""
+        if len(part.nodes) == 2 and part.nodes[0] == part.nodes[1]:
+            raise DesignRefused(f"{part.name} ({part.path}) has both ends in the same place, {part.nodes[0]}.")
         self.parts.append(part)
         if part.path:
             self.by_path.setdefault(part.path, []).append(part.name)
@@ -109,7 +111,7 @@ class Bench:
             return node
         key = (f"{self.block.id}.{reference_field}", node)
         if key not in self._build._fed:
-            inner = self.node(reference_field, side)
+            inner = self.node(f"{reference_field}_wire", side)
             name = self._build.next_name("F")
             self._build.add(Part(name, devices.Feed(channels), (node, inner, GROUND), side=side))
             self._build._fed[key] = inner

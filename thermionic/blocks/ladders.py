@@ -107,5 +107,3 @@ def _part(bench: Bench, name: str, a: str, b: str) -> None:
         bench.add("RV", devices.Resistor(ohm), a, b, name=name)
     else:
         bench.fit(name, a, b)
-
-

@@ -3,15 +3,24 @@
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.findings.anode_dissipation import AnodeDissipation
 from thermionic.findings.anode_voltage import AnodeVoltage
-from thermionic.findings.base import Cure, Finding, Rule, Severity, worst_first
+from thermionic.findings.base import Cure, Finding, Rule, Severity, applied, worst_first
 from thermionic.findings.capacitor_voltage import CapacitorVoltage
+from thermionic.findings.cold_coupling import ColdCoupling
+from thermionic.findings.driven_heat import CathodeCurrent, DrivenHeat
+from thermionic.findings.feedback_polarity import FeedbackPolarity
+from thermionic.findings.gain import TotalGain
 from thermionic.findings.grid_current import GridCurrent
 from thermionic.findings.grid_leak import GridLeak
+from thermionic.findings.grid_path import GridPath
+from thermionic.findings.heater_cathode import HeaterCathode
 from thermionic.findings.hum import Hum
 from thermionic.findings.output_load import OutputLoad
 from thermionic.findings.resistor_dissipation import ResistorDissipation
+from thermionic.findings.screen import ScreenDissipation, ScreenVoltage
+from thermionic.findings.sharing import Sharing
+from thermionic.findings.splitter_balance import SplitterBalance
 
-__all__ = ["RULES", "Cure", "Finding", "Rule", "Severity", "examine"]
+__all__ = ["RULES", "Cure", "Finding", "Rule", "Severity", "applied", "examine"]
 
 RULES: tuple[Rule, ...] = (
     AnodeDissipation(),
@@ -22,6 +31,17 @@ RULES: tuple[Rule, ...] = (
     GridCurrent(),
     OutputLoad(),
     Hum(),
+    ScreenDissipation(),
+    ScreenVoltage(),
+    HeaterCathode(),
+    GridPath(),
+    TotalGain(),
+    SplitterBalance(),
+    ColdCoupling(),
+    FeedbackPolarity(),
+    CathodeCurrent(),
+    DrivenHeat(),
+    Sharing(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):
     raise AssertionError("two rules share a name")

@@ -9,8 +9,10 @@ from enum import IntEnum
 from typing import ClassVar
 
 from thermionic.amplifier import SolvedAmplifier, solve
-from thermionic.design import changed, field
+from thermionic.design import Design, changed, field, fit_part
 from thermionic.errors import ThermionicError
+
+FIT = "fit"
 
 
 class Severity(IntEnum):
@@ -29,11 +31,19 @@ class Severity(IntEnum):
 
 @dataclass(frozen=True)
 class Cure:
-    """One change to the design that cures a finding: a path, the value to set (as typed), and what it is."""
+    """One change to the design that cures a finding: a path, the value to set (as typed; "fit" for a part that is to be
+    put in), and what it is."""
 
     path: str
     typed: str
     text: str
+
+
+def applied(design: Design, cure: Cure) -> Design:
+    """The design with a cure made."""
+    if cure.typed == FIT:
+        return fit_part(design, cure.path, True)
+    return changed(design, cure.path, cure.typed)
 
 
 @dataclass(frozen=True)

@@ -26,7 +26,10 @@ def discharge_seconds(plan: Plan, volt: float = 50.0) -> float | None:
     Backward Euler on C dx/dt + G x = 0 with steps that grow by 2 %: good to about 2 % in time.
     """
     compiled = compile_design(plan.design)
-    parts: tuple[tuple[str, Capacitor | Resistor], ...] = (*compiled.components(Capacitor), *compiled.components(Resistor))
+    parts: tuple[tuple[str, Capacitor | Resistor], ...] = (
+        *compiled.components(Capacitor),
+        *compiled.components(Resistor),
+    )
     top = {name: 1 + part.tolerance for path, part in parts for name in compiled.designators(path)}
     netlist = compiled.netlist.without(is_pulled)
     state = solve_circuit(netlist)

@@ -29,6 +29,13 @@ class BiasSupply(Block):
     title = "Bias supply"
     about = "A negative rail with a trimmer, or one a side."
     group = Group.SUPPLY
+    first = {
+        "reservoir": {"farad": 100e-6, "rating_volt": 100.0},
+        "resistor": {"ohm": 4.7e3},
+        "capacitor": {"farad": 100e-6, "rating_volt": 100.0},
+        "trim": {"track_ohm": 25e3, "travel": 0.6},
+        "foot": {"ohm": 10e3},
+    }
 
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.BIAS, **({"out_b": Flow.BIAS} if self.trim_b else {})}
@@ -49,7 +56,9 @@ class BiasSupply(Block):
             if pot:
                 device_ = devices.Potentiometer(pot.track_ohm, pot.travel)
                 bench.add("RV", device_, smooth, bench.node(port), foot, name=name)
-                bench.say(Rail(self.id if port == "out" else f"{self.id}", bench.node(port), bench.path("capacitor"), True))
+                bench.say(
+                    Rail(self.id if port == "out" else f"{self.id}", bench.node(port), bench.path("capacitor"), True)
+                )
         bench.fit("foot", foot, GROUND)
 
     def sketch(self, pen: Sketch) -> None:

@@ -26,6 +26,16 @@ class Cascode(StackedStage):
     title = "Cascode"
     about = "Much gain and little grid-anode capacitance, from two tubes in series."
     group = Group.STAGE
+    first = {
+        "tubes": ["ECC88"],
+        "tubes_upper": ["ECC88"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0},
+        "grid_leak": {"ohm": 470e3},
+        "cathode_resistor": {"ohm": 470.0},
+        "anode_load": {"ohm": 33e3, "rating_watt": 2.0},
+        "divider_top": {"ohm": 330e3},
+        "divider_foot": {"ohm": 150e3},
+    }
     suffixes = {"out": "output"}
 
     def ports(self) -> dict[str, Flow]:

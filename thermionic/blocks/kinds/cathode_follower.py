@@ -27,12 +27,21 @@ class CathodeFollower(Block):
     grid_stopper: Resistor | None = named("Grid stopper", None, first=Resistor(ohm=1e3))
     cathode_resistor: Resistor | None = named("Bias resistor", None, first=Resistor(ohm=1e3))
     cathode_load: Resistor | None = named("Cathode load", None, first=Resistor(ohm=47e3, rating_watt=2.0))
-    cathode_source: CurrentSourcePart | None = named("Cathode current source", None, first=CurrentSourcePart(ampere=5e-3))
+    cathode_source: CurrentSourcePart | None = named(
+        "Cathode current source", None, first=CurrentSourcePart(ampere=5e-3)
+    )
     feed: RailRef = named("Fed from")
 
     title = "Cathode follower"
     about = "Gain just under one and a low output impedance; direct-coupled or not."
     group = Group.STAGE
+    first = {
+        "tubes": ["6SN7GT"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0, "tolerance": 0.1},
+        "grid_leak": {"ohm": 1e6},
+        "cathode_resistor": {"ohm": 1e3},
+        "cathode_load": {"ohm": 22e3, "rating_watt": 3.0},
+    }
     suffixes = {"out": "cathode"}
 
     @model_validator(mode="after")

@@ -32,6 +32,14 @@ class Cathodyne(Block):
     title = "Cathodyne"
     about = "A splitter of one tube with equal loads in anode and cathode; gain under one to each side."
     group = Group.SPLITTER
+    first = {
+        "tubes": ["6SN7GT"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0, "tolerance": 0.1},
+        "grid_leak": {"ohm": 470e3},
+        "cathode_resistor": {"ohm": 1.2e3},
+        "anode_load": {"ohm": 33e3, "rating_watt": 2.0, "tolerance": 0.01},
+        "cathode_load": {"ohm": 33e3, "rating_watt": 2.0, "tolerance": 0.01},
+    }
 
     @model_validator(mode="after")
     def _held(self) -> "Cathodyne":

@@ -25,6 +25,14 @@ class CommonCathode(CathodeStage):
         "Triode or pentode, any bias and load; with no load of its own, an output or driver tube for a transformer."
     )
     group = Group.STAGE
+    first = {
+        "tubes": ["6SN7GT"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0, "tolerance": 0.1},
+        "grid_leak": {"ohm": 470e3},
+        "grid_stopper": {"ohm": 1e3},
+        "cathode_resistor": {"ohm": 1.5e3},
+        "anode_load": {"ohm": 47e3, "rating_watt": 2.0},
+    }
 
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.SIGNAL, **self.places(), **({"foot": Flow.PLACE} if self.cathode_foot else {})}

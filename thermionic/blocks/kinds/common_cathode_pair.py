@@ -4,6 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from thermionic import devices
 from thermionic.blocks.base import Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
@@ -11,7 +12,6 @@ from thermionic.blocks.fields import Potentiometer, Sections, named
 from thermionic.blocks.ports import BiasRef, Flow, PairRef
 from thermionic.blocks.sketch import ANODE, AXIS, SIGNAL, Sketch
 from thermionic.blocks.stages import CathodeStage
-from thermionic import devices
 
 
 class CommonCathodePair(CathodeStage):
@@ -32,6 +32,15 @@ class CommonCathodePair(CathodeStage):
     title = "Push-pull pair"
     about = "Output tubes in push-pull or drivers in pairs; with no load of its own, for a push-pull transformer."
     group = Group.SPLITTER
+    first = {
+        "tubes": ["6SN7GT"],
+        "tubes_b": ["6SN7GT"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0, "tolerance": 0.1},
+        "grid_leak": {"ohm": 470e3},
+        "grid_stopper": {"ohm": 1e3},
+        "cathode_resistor": {"ohm": 1.5e3},
+        "anode_load": {"ohm": 47e3, "rating_watt": 2.0},
+    }
 
     @model_validator(mode="after")
     def _balanced(self) -> "CommonCathodePair":
@@ -49,13 +58,18 @@ class CommonCathodePair(CathodeStage):
         return {"out": Flow.PAIR, **places}
 
     def compile(self, bench: Bench) -> None:
-        for side, sections, bias in (("a", self.tubes, "bias"), ("b", self.tubes_b, "bias_b" if self.bias_b else "bias")):
+        for side, sections, bias in (
+            ("a", self.tubes, "bias"),
+            ("b", self.tubes_b, "bias_b" if self.bias_b else "bias"),
+        ):
             self.half(bench, sections, side, 1.0 - (self.mismatch if side == "b" else 0.0), bias)
         if self.shared_cathode and self.has_cathode:
             common = bench.node("common")
             if self.balance:
                 device = devices.Potentiometer(self.balance.track_ohm, self.balance.travel)
-                bench.add("RV", device, bench.node("cathode", "a"), common, bench.node("cathode", "b"), name="balance")
+                bench.add(
+                    "RV", device, bench.node("cathode", "a"), common, bench.node("cathode", "b"), name="balance"
+                )
             super().cathode_parts(bench, common, "")
 
     def node(self, port: str, side: str = "") -> str:
@@ -71,7 +85,10 @@ class CommonCathodePair(CathodeStage):
         return Bias.FIXED if self.bias else super()._bias()
 
     def sketch(self, pen: Sketch) -> None:
-        for side, sections, bias in (("a", self.tubes, "bias"), ("b", self.tubes_b, "bias_b" if self.bias_b else "bias")):
+        for side, sections, bias in (
+            ("a", self.tubes, "bias"),
+            ("b", self.tubes_b, "bias_b" if self.bias_b else "bias"),
+        ):
             with pen.half(side):
                 tube = self.draw_grid(pen, bias)
                 if self.shared_cathode and self.has_cathode:
@@ -104,5 +121,3 @@ class CommonCathodePair(CathodeStage):
             end = pen.lying("cathode_bypass", start + 10, AXIS + 34, 74, label=(0, 30, "middle"))
             pen.wire((end, AXIS + 34), (end, AXIS))
         pen.width = max(pen.width, at + 40)
-
-

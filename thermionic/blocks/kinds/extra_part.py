@@ -29,6 +29,7 @@ class ExtraPart(Block):
     title = "Extra part"
     about = "A resistor, capacitor, choke or diode between any two named places."
     group = Group.FEEDBACK
+    first = {"capacitor": {"farad": 1e-9, "rating_volt": 630.0}}
 
     @model_validator(mode="after")
     def _something(self) -> "ExtraPart":

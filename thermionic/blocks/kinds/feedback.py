@@ -28,6 +28,7 @@ class Feedback(Block):
     title = "Feedback"
     about = "From a secondary or an anode to a cathode, a grid or the foot of a volume control."
     group = Group.FEEDBACK
+    first = {"resistor": {"ohm": 10e3}}
 
     @model_validator(mode="after")
     def _something(self) -> "Feedback":

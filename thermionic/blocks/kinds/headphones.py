@@ -18,9 +18,7 @@ class Headphones(Block):
 
     kind: Literal["headphones"] = "headphones"
     input: SignalRef = named("Connected to")
-    coupling: Capacitor | None = named(
-        "Output capacitor", None, first=Capacitor(farad=100e-6, rating_volt=250.0)
-    )
+    coupling: Capacitor | None = named("Output capacitor", None, first=Capacitor(farad=100e-6, rating_volt=250.0))
     bleed: Resistor | None = named("Bleed resistor", None, first=Resistor(ohm=10e3))
     series: Resistor | None = named("Series resistor", None, first=Resistor(ohm=33.0, rating_watt=2.0))
     ohm: Ohms = named("Impedance", 300.0)

@@ -2,7 +2,7 @@
 
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
@@ -37,6 +37,14 @@ class InterstageTransformer(Block):
     title = "Interstage transformer"
     about = "From an anode to a grid, or split to a pair; fed through, or in parallel behind a capacitor."
     group = Group.TRANSFORMER
+
+    @model_validator(mode="after")
+    def _one_way(self) -> "InterstageTransformer":
+        if self.coupling and self.feed:
+            raise ValueError(
+                f"{self.id}: behind a capacitor the primary's other end is on earth; take out the capacitor or the feed."
+            )
+        return self
 
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.PAIR if self.split else Flow.SIGNAL}

@@ -17,6 +17,10 @@ class LCSection(Section):
     title = "LC section"
     about = "A smoothing choke and a capacitor, from which stages are fed."
     group = Group.SUPPLY
+    first = {
+        "choke": {"henry": 5.0, "copper_ohm": 80.0, "rating_ampere": 0.2},
+        "capacitor": {"farad": 100e-6, "rating_volt": 500.0},
+    }
     series = "choke"
 
     def compile(self, bench: Bench) -> None:

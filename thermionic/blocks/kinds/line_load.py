@@ -28,6 +28,7 @@ class LineLoad(Block):
     title = "Line output"
     about = "A preamplifier's output with its capacitor, the cable, and the input that it drives."
     group = Group.LOAD
+    first = {"coupling": {"farad": 2.2e-6, "rating_volt": 400.0, "tolerance": 0.1}, "bleed": {"ohm": 470e3}}
 
     def ports(self) -> dict[str, Flow]:
         return {}

@@ -34,12 +34,25 @@ class LongTailedPair(Block):
     tail_source: CurrentSourcePart | None = named("Tail current source", None, first=CurrentSourcePart(ampere=3e-3))
     tail_to: BiasRef | None = named("Tail returns to", None)
     anode_load: Resistor = named("Anode load, side a")
-    anode_load_b: Resistor | None = named("Anode load of side b, if another", None, first=Resistor(ohm=100e3, rating_watt=2.0))
+    anode_load_b: Resistor | None = named(
+        "Anode load of side b, if another", None, first=Resistor(ohm=100e3, rating_watt=2.0)
+    )
     feed: RailRef = named("Fed from")
 
     title = "Long-tailed pair"
     about = "A splitter with its cathodes on a long tail, resistor or current source; loads may be unequal."
     group = Group.SPLITTER
+    first = {
+        "tubes": ["6SN7GT"],
+        "tubes_b": ["6SN7GT"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0, "tolerance": 0.1},
+        "grid_leak": {"ohm": 470e3},
+        "second_leak": {"ohm": 470e3},
+        "second_capacitor": {"farad": 220e-9, "rating_volt": 630.0},
+        "cathode_resistor": {"ohm": 1.2e3},
+        "tail": {"ohm": 22e3, "rating_watt": 2.0},
+        "anode_load": {"ohm": 47e3, "rating_watt": 2.0},
+    }
     suffixes = {"out": "anode"}
 
     @model_validator(mode="after")
@@ -91,7 +104,11 @@ class LongTailedPair(Block):
         self._draw_leaks(pen, at, leak, foot, second)
         for side, start in (("a", at), ("b", leak)):
             with pen.half(side):
-                after = pen.lying("grid_stopper", leak + 4, SIGNAL, 74, label=(0, -31, "middle")) if self.grid_stopper else leak
+                after = (
+                    pen.lying("grid_stopper", leak + 4, SIGNAL, 74, label=(0, -31, "middle"))
+                    if self.grid_stopper
+                    else leak
+                )
                 pen.wire((start, SIGNAL), (leak + 4 if self.grid_stopper else leak, SIGNAL))
                 pen.wire((after, SIGNAL), (tube - 32, SIGNAL))
                 self._draw_half(pen, side, tube)

@@ -33,6 +33,7 @@ class Loudspeaker(Block):
     title = "Loudspeaker"
     about = "A resistance, a driver's model or a measured table; two in series or parallel."
     group = Group.LOAD
+    first = {"ohm": 8.0}
 
     @model_validator(mode="after")
     def _one_model(self) -> "Loudspeaker":

@@ -27,6 +27,15 @@ class MuFollower(StackedStage):
     title = "Mu follower"
     about = "Gain of nearly mu, and a follower's output."
     group = Group.STAGE
+    first = {
+        "tubes": ["6SN7GT"],
+        "tubes_upper": ["6SN7GT"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0},
+        "grid_leak": {"ohm": 470e3},
+        "cathode_resistor": {"ohm": 1e3},
+        "load": {"ohm": 22e3, "rating_watt": 1.0},
+        "upper_resistor": {"ohm": 1e3},
+    }
     suffixes = {"out": "output"}
 
     def ports(self) -> dict[str, Flow]:

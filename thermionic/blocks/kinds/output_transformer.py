@@ -24,7 +24,9 @@ class OutputTransformer(Block):
     kind: Literal["output-transformer"] = "output-transformer"
     input: SignalOrPairRef = named("Input")
     feed: RailRef | None = named("Fed from", None)
-    coupling: Capacitor | None = named("Capacitor before the primary", None, first=Capacitor(farad=10e-6, rating_volt=630.0))
+    coupling: Capacitor | None = named(
+        "Capacitor before the primary", None, first=Capacitor(farad=10e-6, rating_volt=630.0)
+    )
     push_pull: bool = named("Push-pull, with a centre tap", False)
     primary_ohm: Ohms = named("Primary load")
     primary_henry: Henries = named("Primary inductance")
@@ -38,12 +40,27 @@ class OutputTransformer(Block):
     title = "Output transformer"
     about = "Single-ended or push-pull, with screen taps and any secondary taps."
     group = Group.TRANSFORMER
+    first = {
+        "primary_ohm": 5e3,
+        "primary_henry": 20.0,
+        "leakage_henry": 0.015,
+        "primary_copper_ohm": 200.0,
+        "taps": [{"id": "4", "copper_ohm": 0.25}, {"id": "8", "copper_ohm": 0.35}],
+    }
 
     @model_validator(mode="after")
     def _taps_rise(self) -> "OutputTransformer":
         loads = [tap.ohm for tap in self.taps]
         if min(loads) <= 0 or sorted(set(loads)) != loads:
             raise ValueError(f"{self.id}: the secondary taps rise in impedance, each above zero and named once.")
+        return self
+
+    @model_validator(mode="after")
+    def _one_way(self) -> "OutputTransformer":
+        if self.coupling and self.feed:
+            raise ValueError(
+                f"{self.id}: behind a capacitor the primary's other end is on earth; take out the capacitor or the feed."
+            )
         return self
 
     def ports(self) -> dict[str, Flow]:
@@ -97,7 +114,7 @@ class OutputTransformer(Block):
         if self.push_pull:
             self._sketch_pair(pen, text)
             return
-        at, middle = 20, (RAIL + 16 + ANODE) / 2
+        at, middle = 20.0, (RAIL + 16 + ANODE) / 2
         pen.start("input", 0, ANODE)
         if self.coupling:
             at = pen.lying("coupling", 0, ANODE, 70, label=(0, 32, "middle"))

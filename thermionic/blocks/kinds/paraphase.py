@@ -35,6 +35,14 @@ class Paraphase(Block):
     title = "Floating paraphase"
     about = "A splitter whose second tube takes its drive from what is left between the outputs."
     group = Group.SPLITTER
+    first = {
+        "tubes": ["6SN7GT"],
+        "tubes_b": ["6SN7GT"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0},
+        "grid_leak": {"ohm": 470e3},
+        "cathode_resistor": {"ohm": 820.0},
+        "anode_load": {"ohm": 47e3, "rating_watt": 2.0},
+    }
     suffixes = {"out": "output"}
 
     @model_validator(mode="after")
@@ -104,6 +112,8 @@ class Paraphase(Block):
         if self.cathode_bypass:
             pen.dot(tube, AXIS - 62)
             pen.wire((tube, AXIS - 62), (tube - 40, AXIS - 62))
-            pen.upright("cathode_bypass", tube - 40, AXIS - 62, AXIS - 36, AXIS - 12, polarised=True, label=(-16, 0, "end"))
+            pen.upright(
+                "cathode_bypass", tube - 40, AXIS - 62, AXIS - 36, AXIS - 12, polarised=True, label=(-16, 0, "end")
+            )
             pen.earth(tube - 40, AXIS - 12)
         pen.width = end

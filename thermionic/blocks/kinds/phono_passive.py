@@ -30,6 +30,12 @@ class PhonoPassive(Ladder):
     title = "Phono equalisation, passive"
     about = "The replay curve in one network, or split over two."
     group = Group.CONTROL
+    first = {
+        "coupling": {"farad": 470e-9, "rating_volt": 400.0, "tolerance": 0.05},
+        "lift": {"ohm": 33e3, "tolerance": 0.01},
+        "low": {"farad": 10e-9, "rating_volt": 400.0, "tolerance": 0.02},
+        "high": {"farad": 2.7e-9, "rating_volt": 400.0, "tolerance": 0.02},
+    }
 
     def rungs(self) -> list[Series | Shunt]:
         return [Series(("coupling",)), Series(("series",)), Shunt(("high",)), Shunt(("lift", "low"))]

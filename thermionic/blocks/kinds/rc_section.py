@@ -17,6 +17,7 @@ class RCSection(Section):
     title = "RC section"
     about = "A series resistor and a smoothing capacitor, from which stages are fed."
     group = Group.SUPPLY
+    first = {"resistor": {"ohm": 4.7e3, "rating_watt": 2.0}, "capacitor": {"farad": 47e-6, "rating_volt": 500.0}}
     series = "resistor"
 
     def compile(self, bench: Bench) -> None:

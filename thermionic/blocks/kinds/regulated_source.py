@@ -27,6 +27,7 @@ class RegulatedSource(Block):
     title = "Regulated source"
     about = "A rail or bias of given volts, without ripple."
     group = Group.SUPPLY
+    first = {"volt": 250.0}
     suffixes = {"out": ""}
 
     def ports(self) -> dict[str, Flow]:

@@ -23,6 +23,7 @@ class Reservoir(Block):
     title = "Reservoir"
     about = "The first capacitor behind a rectifier, with its bleeder."
     group = Group.SUPPLY
+    first = {"capacitor": {"farad": 47e-6, "rating_volt": 500.0}, "bleeder": {"ohm": 220e3, "rating_watt": 3.0}}
     suffixes = {"out": ""}
 
     def ports(self) -> dict[str, Flow]:

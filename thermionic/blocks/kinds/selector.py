@@ -7,8 +7,8 @@ from pydantic import Field, model_validator
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
-from thermionic.blocks.ports import Flow, SignalRef
 from thermionic.blocks.fields import Ohms, named
+from thermionic.blocks.ports import Flow, SignalRef
 from thermionic.blocks.sketch import Sketch
 
 

@@ -19,6 +19,14 @@ class SeriesRegulatedPair(StackedStage):
     title = "Series-regulated pair"
     about = "Two tubes in series, the upper driven by the lower's current; a low output impedance."
     group = Group.STAGE
+    first = {
+        "tubes": ["6SN7GT"],
+        "tubes_upper": ["6SN7GT"],
+        "coupling": {"farad": 220e-9, "rating_volt": 630.0},
+        "grid_leak": {"ohm": 470e3},
+        "cathode_resistor": {"ohm": 1e3},
+        "upper_resistor": {"ohm": 1e3},
+    }
     suffixes = {"out": "output"}
 
     def ports(self) -> dict[str, Flow]:

@@ -24,9 +24,13 @@ class ToneControl(Block):
     bass_low: Capacitor = named("Bass, lower capacitor", Capacitor(farad=22e-9, rating_volt=250.0, tolerance=0.1))
     bass_foot: Resistor = named("Bass, lower resistor", Resistor(ohm=10e3))
     isolating: Resistor = named("Isolating resistor", Resistor(ohm=220e3))
-    treble_top: Capacitor = named("Treble, upper capacitor", Capacitor(farad=220e-12, rating_volt=250.0, tolerance=0.1))
+    treble_top: Capacitor = named(
+        "Treble, upper capacitor", Capacitor(farad=220e-12, rating_volt=250.0, tolerance=0.1)
+    )
     treble: Potentiometer = named("Treble", Potentiometer(track_ohm=1e6, travel=0.09))
-    treble_foot: Capacitor = named("Treble, lower capacitor", Capacitor(farad=2.2e-9, rating_volt=250.0, tolerance=0.1))
+    treble_foot: Capacitor = named(
+        "Treble, lower capacitor", Capacitor(farad=2.2e-9, rating_volt=250.0, tolerance=0.1)
+    )
 
     title = "Tone control"
     about = "Bass and treble, passive, with its loss of some 20 dB."
@@ -47,7 +51,9 @@ class ToneControl(Block):
         bench.fit("isolating", wiper, out)
         above, below = bench.node("treble_top"), bench.node("treble_foot")
         bench.fit("treble_top", source, above)
-        bench.add("RV", devices.Potentiometer(self.treble.track_ohm, self.treble.travel), above, out, below, name="treble")
+        bench.add(
+            "RV", devices.Potentiometer(self.treble.track_ohm, self.treble.travel), above, out, below, name="treble"
+        )
         bench.fit("treble_foot", below, GROUND)
 
     def sketch(self, pen: Sketch) -> None:

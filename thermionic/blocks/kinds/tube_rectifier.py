@@ -24,6 +24,7 @@ class TubeRectifier(Block):
     title = "Vacuum rectifier"
     about = "A full-wave rectifier tube on a centre-tapped winding."
     group = Group.SUPPLY
+    first = {"tubes": ["GZ34"]}
     suffixes = {"out": ""}
 
     def ports(self) -> dict[str, Flow]:
@@ -32,14 +33,16 @@ class TubeRectifier(Block):
     def compile(self, bench: Bench) -> None:
         w = bench.winding("winding")
         if not w.centre_tapped:
-            raise DesignRefused(f"{self.id}: a full-wave rectifier tube needs a centre-tapped winding; {w.block} has none.")
+            raise DesignRefused(
+                f"{self.id}: a full-wave rectifier tube needs a centre-tapped winding; {w.block} has none."
+            )
         anodes = []
         for side, sign in (("a", 1.0), ("b", -1.0)):
             emf, end = bench.node("emf", side), bench.node("winding", side)
             bench.add("VM", devices.MainsSource(sign * w.volt * 2**0.5, w.hertz), emf, GROUND)
             bench.loose("RW", devices.Resistor(w.ohm), emf, end)
             anodes.append(bench.through("anode_resistor", end, "anode", side))
-        bench.rectifying_tube(self.tubes[0], *anodes, bench.node("out"))
+        bench.rectifying_tube(self.tubes[0], anodes[0], anodes[1], bench.node("out"))
 
     def sketch(self, pen: Sketch) -> None:
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
@@ -50,7 +53,11 @@ class TubeRectifier(Block):
             start = top + 6 if side == "a" else earth
             pen.wire((0, start), (14, start), (14, y))
             pen.side = side
-            at = pen.lying("anode_resistor", 14, y, wide, label=(0, 36 if side == "a" else -36, "middle")) if wide else 14
+            at = (
+                pen.lying("anode_resistor", 14, y, wide, label=(0, 36 if side == "a" else -36, "middle"))
+                if wide
+                else 14
+            )
             pen.side = ""
             if side == "a":
                 pen.wire((at, y), (end, y), (end, middle - 28))

@@ -29,6 +29,7 @@ class Volume(Block):
     title = "Volume control"
     about = "A potentiometer, linear or log, with an end resistor at its foot if wanted."
     group = Group.CONTROL
+    first = {"track_ohm": 100e3}
     suffixes = {"out": ""}
 
     def ports(self) -> dict[str, Flow]:

@@ -28,6 +28,7 @@ class MainsWinding(Block):
     title = "Mains transformer winding"
     about = "One secondary of the mains transformer, with a centre tap if wanted."
     group = Group.SUPPLY
+    first = {"winding_volt": 250.0, "winding_ohm": 60.0}
 
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.WINDING}

@@ -17,7 +17,7 @@ from thermionic.circuit.spice.laws import (
     softplus,
     triode_subcircuit,
 )
-from thermionic.circuit.supply import CircuitState
+from thermionic.circuit.supply import CircuitState, MainsState
 from thermionic.devices.base import THERMAL_VOLT
 from thermionic.devices.gas import DARK_OHM, KNEE_VOLT
 from thermionic.devices.thermal import AMBIENT_KELVIN
@@ -55,15 +55,18 @@ def write(
     written as the source and resistance that it was solved to be over the mains cycle, so that ``.op`` gives
     working voltages; without, as winding and diodes on the mains with the test tone silent, for ``.tran`` only.
     """
-    solved = state is not None and state.rectifier is not None
-    mains = None if solved else _mains_hertz(netlist)
+    rectifying = state.mains.parts if state is not None and state.mains is not None else ()
+    mains = None if rectifying else _mains_hertz(netlist)
     writer = _Writer(tone_hertz if mains is None else None)
     for part in netlist.parts:
-        if isinstance(part.device, devices.RectifiedWinding) and solved:
-            assert state is not None
-            _solved_rectifier(writer, part, state)
+        if part in rectifying:
+            continue
+        if rectifying and isinstance(part.device, devices.MainsSource):
+            writer.lines.append(f"{_named('V', part)} {' '.join(part.nodes)} DC 0")
             continue
         _part(writer, part)
+    if state is not None and state.mains is not None:
+        _solved_rectifiers(writer, state.mains)
     lines = [f"* {netlist.title.encode('ascii', 'replace').decode()}", *writer.lines, *writer.models.values()]
     if mains is not None:
         lines.append(f".tran {digits(0.005 / mains)} {digits(300 / mains)} {digits(298 / mains)} "
@@ -171,13 +174,22 @@ def _thevenin(writer: _Writer, part: Part, device: devices.Thevenin) -> None:
     ]
 
 
-def _solved_rectifier(writer: _Writer, part: Part, state: CircuitState) -> None:
-    assert state.rectifier is not None
-    writer.lines.append(
-        f"* {part.name}: the winding and its rectifier as solved over the mains cycle, around "
-        f"{state.rectifier.mean_ampere * 1e3:.2f} mA"
-    )
-    _thevenin(writer, part, state.rectifier.equivalent)
+def _solved_rectifiers(writer: _Writer, mains: MainsState) -> None:
+    """The rectifiers as the straight lines that they were solved to be over the mains cycle: for each port a
+    conductance and a current, and where one port answers to another's voltage a controlled source."""
+    ends = [
+        (part.name, part.nodes[plus], part.nodes[minus]) for part in mains.parts for plus, minus in part.device.ports
+    ]
+    siemens, ampere = mains.stand_in.siemens, mains.stand_in.ampere
+    for p, (name, plus, minus) in enumerate(ends):
+        writer.lines += [
+            f"* {name}: as solved over the mains cycle, around {mains.volts[p, 0].real:.2f} V",
+            f"R{name}_{p} {plus} {minus} {digits(1.0 / siemens[p, p])}",
+            f"I{name}_{p} {plus} {minus} DC {digits(ampere[p])}",
+        ]
+        for q, (_, other, back) in enumerate(ends):
+            if q != p and siemens[p, q]:
+                writer.lines.append(f"G{name}_{p}_{q} {plus} {minus} {other} {back} {digits(siemens[p, q])}")
 
 
 def _potentiometer(writer: _Writer, part: Part, device: devices.Potentiometer) -> None:

@@ -1,0 +1,256 @@
+"""Every kind of block against an independent result: the other simulator, a closed form, or a published operation."""
+
+import csv
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+import pytest
+
+from tests.core import simulator
+from thermionic import devices, examples
+from thermionic.amplifier import solve
+from thermionic.blocks import KINDS, Block, Group
+from thermionic.blocks.fields import Resistor, named
+from thermionic.blocks.ports import Flow, SignalRef
+from thermionic.circuit import spice
+from thermionic.design import changed, dump, fit_part, optional_parts, validate
+from thermionic.design.regraph import insert, swap
+from thermionic.errors import DesignRefused, ThermionicError
+
+REFERENCE = Path(__file__).parent / "reference"
+
+
+def with_kind(kind):
+    """An example with the block in it: one that has it, else one that it can be put into."""
+    for name in examples.names():
+        design = examples.example(name)
+        if any(block.kind == kind for block in design.blocks):
+            return design
+    for name, near in (("lantern", "driver"), ("lantern", "ht3"), ("hurdle", "splitter"), ("saltpan", "output")):
+        design = examples.example(name)
+        for change in (
+            lambda design, near=near: insert(design, kind, near),
+            lambda design, near=near: insert(design, kind, near, before=True),
+            lambda design, near=near: swap(design, near, kind),
+        ):
+            try:
+                return change(design)
+            except DesignRefused:
+                continue
+    raise AssertionError(f"no example takes a {kind}")
+
+
+def with_all_parts(design, kind):
+    """The design with every optional part of that kind of block that goes with the rest."""
+    for block in design.blocks:
+        for path, there in optional_parts(design).items():
+            if block.kind == kind and path.startswith(f"blocks/{block.id}/") and not there:
+                try:
+                    design = fit_part(design, path, True)
+                except ThermionicError:
+                    continue
+    return design
+
+
+@simulator.needed
+@pytest.mark.parametrize("whole", [False, True], ids=["as first put in", "with all parts"])
+@pytest.mark.parametrize("kind", sorted(KINDS))
+def test_a_block_has_the_voltages_and_the_response_of_the_other_simulator(kind, whole, tmp_path):
+    design = with_kind(kind)
+    if whole:
+        design = with_all_parts(design, kind)
+    ours = solve(design)
+    text = spice.write(ours.netlist, state=ours.state, watch=ours.load.node)
+    lines = [line for line in text.splitlines() if not line.startswith((".tran", ".four"))]
+    plots = simulator.run("\n".join(lines) + "\n", tmp_path)
+    op, ac = (next(plot for plot in plots if word in plot[0]) for word in ("Operating", "AC"))
+    theirs = dict(zip(op[1], op[2][0], strict=True))
+    for node in ours.netlist.nodes:
+        assert ours.voltage(node) == pytest.approx(theirs[f"v({node})".lower()], rel=1e-3, abs=1e-3), node
+    frequencies = ac[2][:, 0].real
+    tone = np.abs(ours.small_signal.tone(frequencies))
+    for node in (ours.load.node, *(use.anode for use in ours.compiled.tubes)):
+        here = tone[:, ours.state.at.system.node(ours.compiled.node(node))]
+        there = np.abs(ac[2][:, ac[1].index(f"v({ours.compiled.node(node)})".lower())])
+        heard = there > 1e-7
+        np.testing.assert_allclose(20 * np.log10(here[heard] / there[heard]), 0.0, atol=0.1, err_msg=node)
+
+
+def decibels(amplifier, hertz, node="", source=""):
+    """Gain from the source to a node (the load by default) at frequencies, dB."""
+    tone = amplifier.small_signal.tone(np.asarray(hertz, dtype=float))
+    system, name = amplifier.state.at.system, amplifier.compiled.node
+    at = tone[:, system.node(name(node or amplifier.load.node))] / tone[:, system.node(name(source or amplifier.source_node))]
+    return 20 * np.log10(np.abs(at))
+
+
+def replay(hertz):
+    """The replay curve of IEC 60098 (time constants 3180, 318 and 75 µs), dB against 1 kHz."""
+    s = 2j * np.pi * np.append(np.asarray(hertz, dtype=float), 1000.0)
+    h = (1 + 318e-6 * s) / ((1 + 3180e-6 * s) * (1 + 75e-6 * s))
+    level = 20 * np.log10(np.abs(h))
+    return level[:-1] - level[-1]
+
+
+def test_the_phono_preamplifier_follows_the_published_replay_curve():
+    hertz = [30, 100, 300, 1000, 3000, 10_000, 20_000]
+    plover = solve(examples.example("plover"))
+    found = decibels(plover, hertz, source="cartridge")
+    np.testing.assert_allclose(found - found[3], replay(hertz), atol=0.6)
+
+
+def test_a_volume_control_has_its_law_and_a_pad_its_ratio():
+    lantern = examples.example("lantern")
+    unloaded = changed(lantern, "blocks/driver/grid_leak/ohm", "1M")
+    for law, share in (("linear", 0.5), ("log", (81**0.5 - 1) / 80)):
+        design = changed(changed(unloaded, "blocks/volume/law", law), "blocks/volume/travel", "0.5")
+        track = 100e3
+        below = 1 / (1 / (share * track) + 1 / 1e6)
+        expected = below / (below + (1 - share) * track + 220.0)
+        assert solve(design).gain("volume") == pytest.approx(expected, rel=1e-3)
+    padded = solve(insert(lantern, "pad", "volume", before=True))
+    assert padded.gain("pad", "input") == pytest.approx(1 / (1 + 47e3 / (1 / (1 / 10e3 + 1 / 1e5))), rel=0.02)
+
+
+def test_splitters_split():
+    """A cathodyne with equal loads gives both sides the same, just under one; a pair on a current source too."""
+    hurdle = solve(examples.example("hurdle"))
+    a, b = (hurdle.gain(node, "first_anode") for node in ("splitter_anode", "splitter_cathode"))
+    assert a == pytest.approx(b, rel=0.005)
+    assert 0.9 < a < 1.0
+    design = examples.example("saltpan")
+    design = fit_part(fit_part_raw(design, "tail"), "blocks/splitter/anode_load_b", False)
+    pair = solve(design)
+    a, b = (pair.gain(f"splitter_anode_{side}") for side in "ab")
+    assert a == pytest.approx(b, rel=0.01)
+
+
+def fit_part_raw(design, name):
+    """The splitter's tail resistor changed for a current source of the same current, in one go."""
+    raw = dump(design)
+    block = next(one for one in raw["blocks"] if one["id"] == "splitter")
+    del block[name]
+    block["tail_source"] = {"ampere": 1.3e-3}
+    return validate(raw)
+
+
+def test_a_current_source_gives_its_current_and_a_led_its_drop():
+    design = fit_part_raw(examples.example("saltpan"), "tail")
+    solved = solve(design)
+    assert solved.part("blocks/splitter/tail_source").current == pytest.approx(1.3e-3, rel=0.02)
+    raw = dump(examples.example("lantern"))
+    driver = next(one for one in raw["blocks"] if one["id"] == "driver")
+    del driver["cathode_resistor"], driver["cathode_bypass"]
+    driver["cathode_led"] = {"count": 1}
+    assert solve(validate(raw)).voltage("driver_cathode") == pytest.approx(1.6, abs=0.12)
+
+
+def test_a_follower_has_the_output_impedance_of_its_tube():
+    """1 / (gm + 1/ra) in parallel with its load, from the triode's slopes at its operating point."""
+    sluice = solve(examples.example("sluice"))
+    use = next(use for use in sluice.compiled.tubes if use.block == "follower")
+    at = sluice.state.at
+    place = at.system.place(use.part)
+    slopes = at.port_slopes[place.injects, place.ports]
+    expected = 1 / (slopes[1, 0] + slopes[1, 1] + 1 / 33e3)
+    assert abs(sluice.small_signal.impedance(use.cathode, 1000.0)) == pytest.approx(expected, rel=0.02)
+
+
+def published(row):
+    """A published output stage made of blocks on regulated rails."""
+    pair, tube = row["class"] == "push-pull", row["type"]
+    cathode = "resistor" in row["bias"]
+    ohm = float(row["bias"].split()[-2]) if cathode else 0.0
+    grid = 0.0 if cathode else float(row["bias"].split()[1])
+    drive = float(row["drive_v_peak_grid_or_grid_to_grid"]) / (2 if pair else 1)
+    # The published anode voltage is at the anode; with cathode bias it is the rail's.
+    blocks = [
+        {"id": "input", "kind": "input", "source_volt": drive / 2**0.5, "source_ohm": 1.0},
+        {"id": "rail", "kind": "regulated-source", "volt": float(row["anode_v"]), "ohm": 0.01},
+        {"id": "speaker", "kind": "loudspeaker", "input": "transformer.8", "ohm": 8.0},
+        {"id": "transformer", "kind": "output-transformer", "input": "output.out", "feed": "rail.out", "push_pull": pair,
+         "primary_ohm": float(row["load_ohm_anode_or_anode_to_anode"]), "primary_henry": 1000.0, "leakage_henry": 1e-6,
+         "primary_copper_ohm": 0.1, "taps": [{"id": "8", "copper_ohm": 0.001}]},
+    ]  # fmt: skip
+    if grid:
+        blocks.append({"id": "bias", "kind": "regulated-source", "volt": grid, "ohm": 1.0})
+    stage = {"id": "output", "coupling": {"farad": 1e-5, "rating_volt": 400}, "grid_leak": {"ohm": 1e5}, "tubes": ["v1.a"]}
+    stage |= {"bias": "bias.out"} if grid else {"cathode_resistor": {"ohm": ohm, "rating_watt": 10}, "shared_cathode": True,
+                                               "cathode_bypass": {"farad": 0.1, "rating_volt": 63}}  # fmt: skip
+    if row["screen_v"]:
+        stage["screen"] = "rail.out"
+    envelopes = [{"id": "v1", "type": tube}]
+    if pair:
+        blocks.append({"id": "split", "kind": "interstage-transformer", "input": "input.out", "split": True, "ratio": 1.0,
+                       "primary_henry": 1000.0, "leakage_henry": 1e-6, "primary_copper_ohm": 0.1,
+                       "secondary_copper_ohm": 0.1})  # fmt: skip
+        envelopes.append({"id": "v2", "type": tube})
+        stage |= {"kind": "common-cathode-pair", "input": "split.out", "tubes_b": ["v2.a"]}
+    else:
+        stage |= {"kind": "common-cathode", "input": "input.out"}
+        stage.pop("shared_cathode", None)
+    return validate({"name": "published", "version": 2, "envelopes": envelopes, "blocks": [*blocks, stage]})
+
+
+ROWS = list(csv.DictReader((REFERENCE / "output_stage_operation.csv").read_text().splitlines()))
+
+
+@pytest.mark.parametrize("row", ROWS, ids=lambda row: f"{row['class']} {row['type']}")
+def test_published_output_stages_come_out_of_the_blocks(row):
+    amplifier = solve(published(row))
+    point = amplifier.at_source
+    assert point is not None
+    assert point.power_watt == pytest.approx(float(row["power_w"]), rel=0.12)
+    assert 100 * point.distortion == pytest.approx(float(row["thd_percent"]), abs=3.0)
+    tubes = amplifier.compiled.tubes
+    idle = sum(amplifier.parts[use.part].current for use in tubes)
+    assert idle == pytest.approx(float(row["anode_a_zero/max_total"].split("/")[0]), rel=0.12)
+
+
+def test_a_kind_of_block_is_one_new_class_and_nothing_else():
+    """A kind registered here can be put in, compiled, solved, drawn, edited and judged like any other."""
+    from thermionic.findings import examine
+    from thermionic.powerup import Stage, plan
+    from thermionic.schematic import signal_sheet
+
+    class Snubber(Block):
+        kind: Literal["test-snubber"] = "test-snubber"
+        input: SignalRef = named("Input")
+        shunt: Resistor = named("Shunt", Resistor(ohm=22e3))
+
+        title = "Snubber"
+        about = "For this test."
+        group = Group.CONTROL
+        suffixes = {"out": ""}
+
+        def ports(self):
+            return {"out": Flow.SIGNAL}
+
+        def compile(self, bench):
+            node = bench.node("out")
+            bench.loose("R", devices.Resistor(1.0), bench.take("input"), node)
+            bench.fit("shunt", node, "0")
+
+        def sketch(self, pen):
+            pen.start("input", 0, pen.level)
+            pen.upright("shunt", 20, pen.level, pen.level + 50, pen.level + 90)
+            pen.end("out", 40, pen.level)
+            pen.width = 40
+
+    try:
+        design = insert(examples.example("lantern"), "test-snubber", "volume")
+        amplifier = solve(changed(design, "blocks/test_snubber/shunt/ohm", "10k"))
+        assert amplifier.gain("test_snubber") < 0.6 * solve(examples.example("lantern")).gain("volume")
+        assert any(mark.path == "blocks/test_snubber/shunt" for mark in signal_sheet(design).marks)
+        examine(amplifier)
+        assert plan(design, Stage.ALL_TUBES, 230.0).points
+    finally:
+        del KINDS["test-snubber"]
+
+
+def test_an_incomplete_kind_fails_loudly():
+    with pytest.raises(TypeError, match="lacks title, about, group, ports, compile, sketch"):
+
+        class Nothing(Block):
+            kind: Literal["test-nothing"] = "test-nothing"

@@ -1,0 +1,73 @@
+"""Whether every grid has a way to earth for direct current."""
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.facets import Bias
+from thermionic.circuit.netlist import GROUND
+from thermionic.circuit.system import System
+from thermionic.devices import Potentiometer
+from thermionic.devices.triode import Cathode
+from thermionic.findings.base import FIT, Cure, Finding, Rule, Severity
+
+NO_PATH_OHM = 100e6
+_TUBE_SIEMENS = 1e-5
+
+
+class GridPath(Rule):
+    """A grid hangs in the air, or on the wiper of a control that may lift."""
+
+    name = "grid-path"
+    fires_on = {"blocks/driver/grid_leak": ""}
+    quiet_on = {"blocks/driver/grid_leak/ohm": "2M2"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        system = amplifier.state.at.system
+        pots = any(isinstance(part.device, Potentiometer) for part in system.netlist.parts)
+        lifted = System(system.netlist.without(lambda part: isinstance(part.device, Potentiometer))) if pots else system
+        seen: set[str] = set()
+        for use in amplifier.compiled.tubes:
+            if use.grid == GROUND or use.grid in seen:
+                continue
+            seen.add(use.grid)
+            open_ = _ohm(system, use.grid) > NO_PATH_OHM
+            # A bias trimmer is no control that is turned while it plays.
+            wiper = not open_ and use.bias is not Bias.FIXED and _ohm(lifted, use.grid) > NO_PATH_OHM
+            if not (open_ or wiper):
+                continue
+            fields = type(amplifier.design.block(use.block)).model_fields
+            has_leak = "grid_leak" in fields and not fields["grid_leak"].is_required()
+            yield Finding(
+                self.name,
+                Severity.DANGER if open_ else Severity.POOR,
+                use.path,
+                use.part,
+                f"{use.part}'s grid hangs in the air" if open_ else f"{use.part}'s grid hangs on a wiper",
+                "There is no way for direct current from its grid to earth."
+                if open_
+                else "Its only way to earth is through the wiper of a control, which lifts for a moment as it is turned.",
+                "A grid that nothing holds charges itself up: the tube's current goes where it likes."
+                if open_
+                else "Each time the wiper lifts the grid floats: scratches, and with a large tube worse.",
+                1.0,
+                1.0,
+                Cure(f"{use.path}/grid_leak", FIT, "Fit a grid leak") if has_leak and not use.leak else None,
+            )
+
+
+def _ohm(system: System, node: str) -> float:
+    """Resistance from a node to earth at DC, Ω, with every tube a hundred kilohms from anode to cathode."""
+    push = np.zeros(system.size)
+    try:
+        at = system.node(node)
+    except KeyError:
+        return np.inf
+    push[at] = 1.0
+    matrix = system.G.copy()
+    for place in system.placed:
+        if isinstance(place.part.device, Cathode):
+            across = system.S[:, place.ports.stop - 1]
+            matrix += _TUBE_SIEMENS * np.outer(across, across)
+    return float(system.solve(matrix, push)[at])
