@@ -8,11 +8,13 @@ from functools import cached_property
 from threading import Lock
 
 from bold_anode.amps.models import Revision, hash_of
-from thermionic import findings
+from thermionic import budget, findings
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design
 
 KEPT = 64
+# One budget for all that a request has solved.
+REQUEST_SECONDS = 10.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,9 +46,10 @@ def solved_design(design: Design, near: Solved | None = None) -> Solved:
     key = hash_of(design)
     found = _recall(key)
     if found is None:
-        found = Solved(solve(design, near.amplifier if near else None))
-        # The findings need the periodic solution; a design that has none is refused here, before it is stored.
-        _ = found.findings
+        with budget.limit(REQUEST_SECONDS):
+            found = Solved(solve(design, near.amplifier if near else None))
+            # The findings need the periodic solution; a design that has none is refused here, before it is stored.
+            _ = found.findings
         with _lock:
             _kept[key] = found
             while len(_kept) > KEPT:

@@ -27,7 +27,9 @@ _STARTERS = (
     Starter("wicket", "EL84 ultra-linear, 4 W", "Single-ended EL84 with a screen tap and feedback to an ECC83."),
     Starter("hurdle", "EL84 push-pull, 10 W", "Cathodyne ECC83, cathode bias, feedback."),
     Starter("lychgate", "6V6GT push-pull triodes, 3 W", "Floating paraphase, strapped 6V6GT, no feedback."),
-    Starter("saltpan", "EL34 push-pull, 16 W", "Ultra-linear with fixed bias, EF86, long-tailed pair, 16 dB of feedback."),
+    Starter(
+        "saltpan", "EL34 push-pull, 16 W", "Ultra-linear with fixed bias, EF86, long-tailed pair, 16 dB of feedback."
+    ),
     Starter("otter", "Headphones, 6AS7G", "A follower without output transformer, for 300 Ω."),
     Starter("sluice", "Line preamplifier", "A series-regulated pair and a cathode follower, ECC82."),
     Starter("plover", "Phono preamplifier", "Moving magnet, passive equalisation between two ECC83 stages."),

@@ -185,9 +185,14 @@ class _Pen:
     def figure(self, figure: sketch.Figure) -> Reading:
         """A solved number, marked if it differs from before."""
         return self._reading(
-            figure.of if figure.what == "voltage" else f"{figure.of}/{figure.what}{figure.side}", figure.x, figure.y, figure.anchor, figure.kind,
-            lambda amplifier: _FIGURES[figure.what](amplifier, figure), "",
-        )  # fmt: skip
+            figure.of if figure.what == "voltage" else f"{figure.of}/{figure.what}{figure.side}",
+            figure.x,
+            figure.y,
+            figure.anchor,
+            figure.kind,
+            lambda amplifier: _FIGURES[figure.what](amplifier, figure),
+            "",
+        )
 
     def flag(self, flag: sketch.Flag) -> Reading:
         """A name at the end of a wire, a rail's with its voltage."""

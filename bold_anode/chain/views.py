@@ -53,8 +53,13 @@ _KINDS = [
 
 def _actions(design: Design, block_id: str) -> list[tuple[str, str]]:
     """What can be done to a block as a whole, besides putting others beside it: the action and its words."""
-    found = [("duplicate", "Double it"), ("earlier", "Move earlier"), ("later", "Move later"), ("remove", "Take it out"),
-             ("remove-along", "Take it out, with what hangs on it")]  # fmt: skip
+    found = [
+        ("duplicate", "Double it"),
+        ("earlier", "Move earlier"),
+        ("later", "Move later"),
+        ("remove", "Take it out"),
+        ("remove-along", "Take it out, with what hangs on it"),
+    ]
     if any(getattr(other, "push_pull", True) is False for other, _, _ in documents.consumers(design, block_id)):
         found.insert(0, ("push-pull", "Make it push-pull"))
     return found

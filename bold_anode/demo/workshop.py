@@ -19,6 +19,18 @@ from thermionic import design as documents
 from thermionic import examples
 from thermionic.powerup import Stage
 
+# The other amplifiers on the bench, each with what its builder has not seen yet.
+_UNFINISHED: tuple[tuple[str, str, dict[str, str]], ...] = (
+    ("plover", "Plover phono preamplifier", {"blocks/ht3/capacitor/rating_volt": "250 V"}),
+    (
+        "sluice",
+        "Sluice line preamplifier",
+        {"blocks/winding/winding_volt": "270 V", "blocks/ht1/resistor/rating_watt": "0.25 W"},
+    ),
+    ("reedbed", "Reedbed parallel single-ended", {"blocks/output/cathode_resistor/ohm": "82"}),
+    ("saltpan", "Saltpan push-pull", {"blocks/splitter/anode_load_b/ohm": "150k", "blocks/bias/trim/travel": "0.3"}),
+)
+
 
 @transaction.atomic
 def load_demo(*, fresh: bool = False) -> None:
@@ -38,6 +50,11 @@ def load_demo(*, fresh: bool = False) -> None:
         return
     points = (resources.files("bold_anode.demo") / "data" / "jam_jar_triode.csv").read_text()
     add_tube(user, "Jam jar 76", "triode", points, "250 V", "1.4 W")
+    for name, title, mistakes in _UNFINISHED:
+        design = documents.changed(examples.example(name), "name", title)
+        for path, typed in mistakes.items():
+            design = documents.changed(design, path, typed)
+        create_project(user, design, "first drawing")
     flawed = create_project(user, examples.example("lantern_first_drawing"), "first drawing")
     _take_readings(flawed)
     healthy = create_project(user, examples.example("lantern"), "first drawing")

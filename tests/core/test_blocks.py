@@ -81,7 +81,10 @@ def decibels(amplifier, hertz, node="", source=""):
     """Gain from the source to a node (the load by default) at frequencies, dB."""
     tone = amplifier.small_signal.tone(np.asarray(hertz, dtype=float))
     system, name = amplifier.state.at.system, amplifier.compiled.node
-    at = tone[:, system.node(name(node or amplifier.load.node))] / tone[:, system.node(name(source or amplifier.source_node))]
+    at = (
+        tone[:, system.node(name(node or amplifier.load.node))]
+        / tone[:, system.node(name(source or amplifier.source_node))]
+    )
     return 20 * np.log10(np.abs(at))
 
 
@@ -169,22 +172,53 @@ def published(row):
         {"id": "input", "kind": "input", "source_volt": drive / 2**0.5, "source_ohm": 1.0},
         {"id": "rail", "kind": "regulated-source", "volt": float(row["anode_v"]), "ohm": 0.01},
         {"id": "speaker", "kind": "loudspeaker", "input": "transformer.8", "ohm": 8.0},
-        {"id": "transformer", "kind": "output-transformer", "input": "output.out", "feed": "rail.out", "push_pull": pair,
-         "primary_ohm": float(row["load_ohm_anode_or_anode_to_anode"]), "primary_henry": 1000.0, "leakage_henry": 1e-6,
-         "primary_copper_ohm": 0.1, "taps": [{"id": "8", "copper_ohm": 0.001}]},
-    ]  # fmt: skip
+        {
+            "id": "transformer",
+            "kind": "output-transformer",
+            "input": "output.out",
+            "feed": "rail.out",
+            "push_pull": pair,
+            "primary_ohm": float(row["load_ohm_anode_or_anode_to_anode"]),
+            "primary_henry": 1000.0,
+            "leakage_henry": 1e-6,
+            "primary_copper_ohm": 0.1,
+            "taps": [{"id": "8", "copper_ohm": 0.001}],
+        },
+    ]
     if grid:
         blocks.append({"id": "bias", "kind": "regulated-source", "volt": grid, "ohm": 1.0})
-    stage = {"id": "output", "coupling": {"farad": 1e-5, "rating_volt": 400}, "grid_leak": {"ohm": 1e5}, "tubes": ["v1.a"]}
-    stage |= {"bias": "bias.out"} if grid else {"cathode_resistor": {"ohm": ohm, "rating_watt": 10}, "shared_cathode": True,
-                                               "cathode_bypass": {"farad": 0.1, "rating_volt": 63}}  # fmt: skip
+    stage = {
+        "id": "output",
+        "coupling": {"farad": 1e-5, "rating_volt": 400},
+        "grid_leak": {"ohm": 1e5},
+        "tubes": ["v1.a"],
+    }
+    stage |= (
+        {"bias": "bias.out"}
+        if grid
+        else {
+            "cathode_resistor": {"ohm": ohm, "rating_watt": 10},
+            "shared_cathode": True,
+            "cathode_bypass": {"farad": 0.1, "rating_volt": 63},
+        }
+    )
     if row["screen_v"]:
         stage["screen"] = "rail.out"
     envelopes = [{"id": "v1", "type": tube}]
     if pair:
-        blocks.append({"id": "split", "kind": "interstage-transformer", "input": "input.out", "split": True, "ratio": 1.0,
-                       "primary_henry": 1000.0, "leakage_henry": 1e-6, "primary_copper_ohm": 0.1,
-                       "secondary_copper_ohm": 0.1})  # fmt: skip
+        blocks.append(
+            {
+                "id": "split",
+                "kind": "interstage-transformer",
+                "input": "input.out",
+                "split": True,
+                "ratio": 1.0,
+                "primary_henry": 1000.0,
+                "leakage_henry": 1e-6,
+                "primary_copper_ohm": 0.1,
+                "secondary_copper_ohm": 0.1,
+            }
+        )
         envelopes.append({"id": "v2", "type": tube})
         stage |= {"kind": "common-cathode-pair", "input": "split.out", "tubes_b": ["v2.a"]}
     else:

@@ -53,9 +53,20 @@ def test_the_drawing_shows_the_solved_voltages_and_marks_what_changed(bench, pro
 
 @pytest.mark.parametrize(
     "path",
-    ["blocks/winding", "blocks/reservoir/capacitor", "blocks/reservoir/bleeder", "blocks/ht1/resistor", "blocks/input", "blocks/volume",
-     "blocks/driver", "blocks/driver/anode_load", "blocks/output/coupling", "blocks/transformer", "blocks/speaker"],
-)  # fmt: skip
+    [
+        "blocks/winding",
+        "blocks/reservoir/capacitor",
+        "blocks/reservoir/bleeder",
+        "blocks/ht1/resistor",
+        "blocks/input",
+        "blocks/volume",
+        "blocks/driver",
+        "blocks/driver/anode_load",
+        "blocks/output/coupling",
+        "blocks/transformer",
+        "blocks/speaker",
+    ],
+)
 def test_every_part_on_the_drawing_opens_its_editor(bench, project, path):
     page = bench.get(reverse("room", args=[project.pk, "chain"])).content.decode()
     assert f'data-path="{path}"' in page

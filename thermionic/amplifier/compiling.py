@@ -81,7 +81,7 @@ class Compiled:
             node = self.aliases[node]
         return node
 
-    @property
+    @cached_property
     def load(self) -> Load:
         """The load that the amplifier is judged at: that at the end of the longest way. Raises DesignRefused if there
         is none."""
@@ -108,7 +108,8 @@ class Compiled:
         return replace(self, netlist=replace(self.netlist, parts=parts))
 
     def designators(self, path: str, side: str = "") -> tuple[str, ...]:
-        """The designators of the parts that a path, or a value within it, belongs to; of one side. Raises KeyError."""
+        """The designators of the parts that a path, or a value within it, belongs to; of one side. Raises
+        KeyError."""
         while path not in self.by_path:
             path, _, rest = path.rpartition("/")
             if not rest:

@@ -212,8 +212,9 @@ class SolvedAmplifier:
 
     @cached_property
     def _full_level(self) -> float:
-        """The drive, in multiples of the source's own level, at which the last tubes before the load swing to zero bias;
-        sooner where a tube before them does so long before (a follower at the end hardly swings against its cathode).
+        """The drive, in multiples of the source's own level, at which the last tubes before the load swing to zero
+        bias; sooner where a tube before them does so long before (a follower at the end hardly swings against its
+        cathode).
         """
         reach: dict[str, float] = {}
         for use in self.compiled.tubes:

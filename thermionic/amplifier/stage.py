@@ -46,9 +46,9 @@ class AnodeDiagram:
     """What is drawn over anode voltage (anode to cathode, V) and anode current (A).
 
     ``curves`` are (grid volts, currents at ``volts``), with a pentode's screen where the circuit has it:
-    ``screen_volt`` at idle (None for a triode) and following the anode by ``screen_follows`` of its swing. A line is two
-    points, each (V, A). ``swing`` is (samples, 2): the path over one period of 1 kHz at the drive of ``swing_volt``
-    at the load. ``limit_watt`` is the dissipation limit.
+    ``screen_volt`` at idle (None for a triode) and following the anode by ``screen_follows`` of its swing. A line
+    is two points, each (V, A). ``swing`` is (samples, 2): the path over one period of 1 kHz at the drive of
+    ``swing_volt`` at the load. ``limit_watt`` is the dissipation limit.
     """
 
     volts: Array

@@ -5,6 +5,7 @@ from __future__ import annotations
 import inspect
 from abc import abstractmethod
 from enum import Enum
+from functools import cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from thermionic.blocks.fields import Id, Model, named
@@ -86,12 +87,7 @@ class Block(Model):
     @classmethod
     def reference_fields(cls) -> dict[str, tuple[Flow, ...]]:
         """The fields that refer to other blocks' ports, with the flows that each takes."""
-        found = {}
-        for name, info in cls.model_fields.items():
-            marks = takes_in(_all_marks(info))
-            if marks is not None:
-                found[name] = marks.flows
-        return found
+        return _reference_fields(cls)
 
     @property
     def sections(self) -> tuple[str, ...]:
@@ -108,6 +104,16 @@ class Block(Model):
         kind = cls.model_fields["kind"].default
         if isinstance(kind, str):
             _register(kind, cls)
+
+
+@cache
+def _reference_fields(cls: type[Block]) -> dict[str, tuple[Flow, ...]]:
+    found = {}
+    for name, info in cls.model_fields.items():
+        marks = takes_in(_all_marks(info))
+        if marks is not None:
+            found[name] = marks.flows
+    return found
 
 
 def _all_marks(info: Any) -> list[Any]:

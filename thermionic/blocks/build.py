@@ -1,8 +1,8 @@
 """The netlist as it grows: what a block's ``compile`` works with.
 
 Designators run in the document's order: R1, C1; a tube has its envelope's. Nodes are named after the blocks that make
-them. Where a channel's block takes something from a shared one, a Feed stands for the other channel, which is taken to
-be identical and driven alike; no block does that itself.
+them. Where a channel's block takes something from a shared one, a Feed stands for the other channel, which is taken
+to be identical and driven alike; no block does that itself.
 """
 
 from __future__ import annotations
@@ -259,8 +259,9 @@ class Bench:
     ) -> None:
         """Sections side by side at one position, each with a grid stopper of its own if there is one.
 
-        ``screen`` is the node of a pentode's screen, or "" to strap it as a triode. ``knob`` names the field that sets
-        the current. Raises UnknownTube for a section that is not there, DesignRefused for one that is no amplifier.
+        ``screen`` is the node of a pentode's screen, or "" to strap it as a triode. ``knob`` names the field that
+        sets the current. Raises UnknownTube for a section that is not there, DesignRefused for one that is no
+        amplifier.
         """
         sections = tuple(sections)
         for place, section in enumerate(sections):
@@ -285,8 +286,19 @@ class Bench:
             assert unit.limits is not None
             self.say(
                 TubeUse(
-                    self.block.id, name, envelope, type_, unit.kind, nodes, unit.limits, bias,
-                    knob if knob.startswith("blocks/") else self.path(knob) if knob else "", knob_raises, side or role, source, output or anode,
+                    self.block.id,
+                    name,
+                    envelope,
+                    type_,
+                    unit.kind,
+                    nodes,
+                    unit.limits,
+                    bias,
+                    knob if knob.startswith("blocks/") else self.path(knob) if knob else "",
+                    knob_raises,
+                    side or role,
+                    source,
+                    output or anode,
                     self.path(leak) if leak else "",
                 )
-            )  # fmt: skip
+            )

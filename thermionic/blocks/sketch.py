@@ -1,8 +1,8 @@
 """How a block draws itself: symbols, wires, labels and figures on a grid of its own, laid out by ``schematic``.
 
-The signal runs left to right; the HT comes down from flags at the top, earth is at the bottom. A balanced pair is drawn
-once, for side a above the axis, and mirrored for side b below it. One unit is a pixel at full size; the rows are
-those below. A label is given by where its middle is, seen from its part's, so that it can be mirrored too.
+The signal runs left to right; the HT comes down from flags at the top, earth is at the bottom. A balanced pair is
+drawn once, for side a above the axis, and mirrored for side b below it. One unit is a pixel at full size; the rows
+are those below. A label is given by where its middle is, seen from its part's, so that it can be mirrored too.
 """
 
 from __future__ import annotations
@@ -27,10 +27,10 @@ LabelAt = tuple[float, float, str]
 
 @dataclass(frozen=True)
 class Mark:
-    """A part to be selected. ``x`` and ``y`` are its middle, ``turn`` its angle (90 for one that lies), ``flip`` whether
-    it is upside down, ``label`` the middle of its label seen from there with its anchor, ``lines`` how many lines the
-    label has. ``text`` stands beside the designator where the part has no value of its own; ``main`` is the path of
-    the value that it has."""
+    """A part to be selected. ``x`` and ``y`` are its middle, ``turn`` its angle (90 for one that lies), ``flip``
+    whether it is upside down, ``label`` the middle of its label seen from there with its anchor, ``lines`` how many
+    lines the label has. ``text`` stands beside the designator where the part has no value of its own; ``main`` is
+    the path of the value that it has."""
 
     path: str
     side: str
@@ -90,8 +90,8 @@ class Figure:
 @dataclass
 class Sketch:
     """What one block draws. ``tapped`` are its ports that feedback or other blocks take besides the signal,
-    ``joined`` the reference fields whose wire comes in from the left, ``level`` the height it comes in at; ``span`` the
-    two points that feedback joins, where they stand in one row.
+    ``joined`` the reference fields whose wire comes in from the left, ``level`` the height it comes in at; ``span``
+    the two points that feedback joins, where they stand in one row.
     """
 
     block: Block
@@ -185,9 +185,16 @@ class Sketch:
         self.symbols.append(Symbol("rail", x, self._y(y), self._flip))
         text_y = self._y(y) + (18 if self._flip else -8)
         self.flags.append(
-            Flag(producer.replace("_", " "), x + (10 if anchor == "start" else -10), text_y, anchor, "ht", f"blocks/{self.block.id}/{reference}",
-                 rail=getattr(self.block, reference))
-        )  # fmt: skip
+            Flag(
+                producer.replace("_", " "),
+                x + (10 if anchor == "start" else -10),
+                text_y,
+                anchor,
+                "ht",
+                f"blocks/{self.block.id}/{reference}",
+                rail=getattr(self.block, reference),
+            )
+        )
 
     def end(self, port: str, x: float, y: float) -> None:
         """Where the wire of an output leaves, at the right."""
@@ -236,16 +243,14 @@ class Sketch:
     def part(
         self, name: str, x: float, y: float, *, turn: int = 0, label: LabelAt | None = None, polarised: bool = False
     ) -> bool:
-        """The part that a field holds, if it holds one: upright, or lying with ``turn`` 90. Returns whether it does."""
+        """The part that a field holds, if it holds one: upright, or lying with ``turn`` 90. Returns whether it
+        does."""
         part = getattr(self.block, name)
         if part is None:
             return False
         assert isinstance(part, Component)
         kind = "capacitor-polarised" if polarised and part.symbol == "capacitor" else part.symbol
-        if kind == "choke" and turn:
-            size = (24.0, 56.0)
-        else:
-            size = (30.0, 56.0)
+        size = (24.0, 56.0) if kind == "choke" and turn else (30.0, 56.0)
         at = label or ((0, -31, "middle") if turn else (15, 0, "start"))
         self.mark(name, kind, x, y, label=at, size=size, turn=turn, main=f"blocks/{self.block.id}/{name}/{part.main}",
                   heat=part.symbol in ("resistor", "choke"))  # fmt: skip
@@ -268,7 +273,8 @@ class Sketch:
         return self.part(name, x, y, **more)  # type: ignore[arg-type]
 
     def lying(self, name: str, x: float, y: float, length: float = 70, label: LabelAt | None = None) -> float:
-        """A part lying in a wire at ``y`` from ``x``, if the field holds one. Returns the x where the wire goes on."""
+        """A part lying in a wire at ``y`` from ``x``, if the field holds one. Returns the x where the wire goes
+        on."""
         if getattr(self.block, name) is None:
             return x
         middle, reach = x + length / 2, self.reach(name)

@@ -92,5 +92,14 @@ class StackedStage(Block):
 
     def draw_upper(self, pen: Sketch, tube: float) -> None:
         """The upper tube's own symbol."""
-        pen.mark("", pen.kinds.get(self.tubes_upper[0], "triode"), tube, UPPER, size=(66, 66), spoken="upper tube",
-                 text=pen.types[self.tubes_upper[0]], label=(37, -6, "start"), designator=",".join(self.tubes_upper))  # fmt: skip
+        pen.mark(
+            "",
+            pen.kinds.get(self.tubes_upper[0], "triode"),
+            tube,
+            UPPER,
+            size=(66, 66),
+            spoken="upper tube",
+            text=pen.types[self.tubes_upper[0]],
+            label=(37, -6, "start"),
+            designator=",".join(self.tubes_upper),
+        )

@@ -17,8 +17,9 @@ COUPLING = Capacitor(farad=220e-9, rating_volt=630.0, tolerance=0.1)
 
 
 class CathodeStage(Block):
-    """The parts of a common-cathode stage. With no ``anode_load``, ``anode_choke`` or ``anode_source`` the anode hangs
-    on a transformer that takes this stage for its input. A pentode without a ``screen`` is strapped as a triode."""
+    """The parts of a common-cathode stage. With no ``anode_load``, ``anode_choke`` or ``anode_source`` the anode
+    hangs on a transformer that takes this stage for its input. A pentode without a ``screen`` is strapped as a
+    triode."""
 
     coupling: Capacitor | None = named("Coupling capacitor", None, first=COUPLING)
     grid_leak: Resistor | None = named("Grid leak", None, first=Resistor(ohm=220e3))

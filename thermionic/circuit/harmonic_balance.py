@@ -14,9 +14,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.linalg import lu_factor, lu_solve
 
 from thermionic import budget
 from thermionic.devices.base import Array, ComplexArray
@@ -174,13 +176,27 @@ def balance(
 
     all_v, all_currents = _to_real(start).reshape(source.shape), np.zeros((levels, injects, samples))
     matrices = np.zeros((levels, ports * width, ports * width))
+    factors: dict[int, tuple[Array, Any]] = {}
+    # One level alone is a supply's: what is made of its matrix needs it where it ends. Of many, a factored matrix is
+    # used again as long as it takes a decade off the residual: most of the time goes into factoring.
+    again = levels > 1
     open_levels = np.arange(levels)
     v, want = all_v, source
     residual, current, g = evaluate(v, want, open_levels)
     for _ in range(_ITERATIONS):
         budget.check("looking for the periodic steady state")
-        matrix = jacobian(g, open_levels)
-        step = -np.linalg.solve(matrix, residual[..., None])[..., 0]
+        stale = np.array([level not in factors for level in open_levels])
+        if together:
+            matrices[open_levels] = jacobian(g, open_levels)
+            step = -np.linalg.solve(matrices[open_levels], residual[..., None])[..., 0]
+        elif stale.any():
+            fresh = open_levels[stale]
+            matrices[fresh] = jacobian(g[stale], fresh)
+            for level in fresh.tolist():
+                factors[level] = lu_factor(matrices[level], check_finite=False)
+        if not together:
+            rows = zip(open_levels, residual, strict=True)
+            step = -np.stack([lu_solve(factors[level], row, check_finite=False) for level, row in rows])
         size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))
         for _ in range(12):
@@ -194,10 +210,13 @@ def balance(
         moved = np.max(np.abs(trial - v), axis=1)
         v = trial
         settled = moved < _RELATIVE * (1 + np.max(np.abs(v), axis=1))
+        kept = (np.linalg.norm(residual, axis=1) < 0.1 * size) & (fraction == 1.0) & again
+        for level in open_levels[~kept]:
+            factors.pop(level, None)
         if together:
             settled = np.full(len(v), settled.all())
         done, still = open_levels[settled], ~settled
-        all_v[done], all_currents[done], matrices[done] = v[settled], current[settled], matrix[settled]
+        all_v[done], all_currents[done] = v[settled], current[settled]
         open_levels, v, want = open_levels[still], v[still], want[still]
         residual, current, g = residual[still], current[still], g[still]
         if not len(open_levels):

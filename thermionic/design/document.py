@@ -36,8 +36,8 @@ class Brief(Model):
 
 
 class Envelope(Model):
-    """A bottle in its socket. In a stereo design there is one a channel, unless it is ``split`` between the channels and
-    has sections enough: then each section that a channel uses has its twin in the same bottle."""
+    """A bottle in its socket. In a stereo design there is one a channel, unless it is ``split`` between the
+    channels and has sections enough: then each section that a channel uses has its twin in the same bottle."""
 
     id: EnvelopeId
     type: Annotated[str, Field(min_length=1, max_length=40)] = named("Tube")

@@ -169,11 +169,18 @@ def fit_part(design: Design, path: str, fitted: bool) -> Design:
 
 def full_up(design: Design) -> Design:
     """The design with every control that only takes away turned full up."""
-    raw = dump(design)
+    blocks = []
     for block in design.blocks:
-        for name, value in getattr(block, "full_up", dict)().items():
-            put(raw, f"blocks/{block.id}/{name}", value)
-    return validate(raw)
+        for path, value in getattr(block, "full_up", dict)().items():
+            block = _with(block, path.split("/"), value)
+        blocks.append(block)
+    return design.model_copy(update={"blocks": tuple(blocks)})
+
+
+def _with(model: Any, way: list[str], value: Any) -> Any:
+    """A model with another value at the end of a way of names; the value must be one that it may have."""
+    first, *rest = way
+    return model.model_copy(update={first: _with(getattr(model, first), rest, value) if rest else value})
 
 
 def step_field(design: Design, path: str, steps: int, series: Series = Series.E12) -> Design:

@@ -46,7 +46,8 @@ def _references(design: Design) -> Iterator[str]:
                 yield f"{block.id}: its {title} cannot be the block itself."
             elif producer.ports()[port] not in flows[name]:
                 yield (
-                    f"{block.id}: its {title} takes a {wanted}, and {reference[:60]} is a {producer.ports()[port].value}; "
+                    f"{block.id}: its {title} takes a {wanted}, and {reference[:60]} is a "
+                    f"{producer.ports()[port].value}; "
                     f"there is {fitting}."
                 )
             elif block.scope == "shared" and producer.scope == "channel" and design.channels > 1:
@@ -78,7 +79,10 @@ def _sections(design: Design) -> Iterator[str]:
         for section in block.sections:
             name, _, letter = section.partition(".")
             if name not in known:
-                yield f"{block.id} uses {section}, and there is no envelope {name}; there is {', '.join(known) or 'none'}."
+                yield (
+                    f"{block.id} uses {section}, and there is no envelope {name}; there is "
+                    f"{', '.join(known) or 'none'}."
+                )
                 continue
             try:
                 design.tube_of(name).section(letter)

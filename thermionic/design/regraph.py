@@ -38,8 +38,8 @@ def insert(design: Design, kind: str, near: str, *, before: bool = False) -> Des
 
 
 def remove(design: Design, block_id: str, *, along: bool = False) -> Design:
-    """The design without a block; what took its signal takes what it took. What would dangle otherwise is named in the
-    refusal, or taken out too with ``along``."""
+    """The design without a block; what took its signal takes what it took. What would dangle otherwise is named in
+    the refusal, or taken out too with ``along``."""
     block = design.block(block_id)
     inputs = signal_inputs(block) or _rails_in(block)
     passed = next(iter(inputs.values()), "")
@@ -47,7 +47,9 @@ def remove(design: Design, block_id: str, *, along: bool = False) -> Design:
     dangling = _release(design, raw, block, passed)
     if dangling and not along:
         words = ", ".join(f"{other.id} ({type(other).model_fields[name].title})" for other, name in dangling)
-        raise DesignRefused(f"Without {block_id} this would hang on nothing: {words}. Take that out too, or rewire it first.")
+        raise DesignRefused(
+            f"Without {block_id} this would hang on nothing: {words}. Take that out too, or rewire it first."
+        )
     gone = {block_id}
     raw["blocks"] = [one for one in raw["blocks"] if one["id"] != block_id]
     for other, name in dangling:
@@ -63,7 +65,9 @@ def remove(design: Design, block_id: str, *, along: bool = False) -> Design:
         if isinstance(value, str) and "." in value and value.partition(".")[0] in gone
     }
     if left:
-        raise DesignRefused(f"Without {', '.join(sorted(gone))} this would hang on nothing: {', '.join(sorted(left))}.")
+        raise DesignRefused(
+            f"Without {', '.join(sorted(gone))} this would hang on nothing: {', '.join(sorted(left))}."
+        )
     _drop_unused_envelopes(raw)
     return validate(raw)
 
@@ -128,20 +132,34 @@ def swap(design: Design, block_id: str, kind: str) -> Design:
 
 
 def push_pull(design: Design, output_id: str, splitter: str = "cathodyne") -> Design:
-    """A single-ended output stage made push-pull: a splitter before it, the stage a pair, its transformer with a centre
-    tap and four times a single tube's share of load from anode to anode less a little, as is usual."""
+    """A single-ended output stage made push-pull: a splitter before it, the stage a pair, its transformer with a
+    centre tap and four times a single tube's share of load from anode to anode less a little, as is usual."""
     stage = design.block(output_id)
-    transformer = next((other for other, _, _ in consumers(design, output_id) if "push_pull" in type(other).model_fields), None)
-    if transformer is None or getattr(transformer, "push_pull", True) or _main(type(stage)) == "":
+    transformer = next(
+        (other for other, _, _ in consumers(design, output_id) if "push_pull" in type(other).model_fields), None
+    )
+    fields = type(stage).model_fields
+    alone = (
+        "tubes" in fields
+        and "tubes_b" not in fields
+        and "anode_load" in fields
+        and not fields["anode_load"].is_required()
+    )
+    if transformer is None or getattr(transformer, "push_pull", True) or not alone:
         raise DesignRefused(f"{output_id} is no single-ended output stage with a transformer of its own behind it.")
     raw = dump(design)
     _swapped(design, raw, output_id, "common-cathode-pair")
     pair = next(one for one in raw["blocks"] if one["id"] == output_id)
-    types = [design.envelope(section.partition(".")[0]).type for section in pair["tubes"]]
+    kinds = {one["id"]: one["type"] for one in raw["envelopes"]}
+    types = [kinds[section.partition(".")[0]] for section in pair["tubes"]]
     pair["tubes_b"] = _sections(design, raw, types)
     if "cathode_resistor" in pair and "bias" not in pair:
         old = pair["cathode_resistor"]
-        pair["cathode_resistor"] = {**old, "ohm": float(f"{old['ohm'] / 2:.3g}"), "rating_watt": 2 * old["rating_watt"]}
+        pair["cathode_resistor"] = {
+            **old,
+            "ohm": float(f"{old['ohm'] / 2:.3g}"),
+            "rating_watt": 2 * old.get("rating_watt", 0.5),
+        }
         pair["shared_cathode"] = True
     iron = next(one for one in raw["blocks"] if one["id"] == transformer.id)
     # The primary's inductance and copper are of twice the turns; the taps keep the loads they are called by.
@@ -190,17 +208,14 @@ def _reference_at(design: Design, at: Block, before: bool, flows: tuple[Flow, ..
             raise DesignRefused(f"Nothing can come before {at.id}: the signal begins there.")
         return str(getattr(at, name))
     for port, flow in at.ports().items():
-        if flow in (Flow.SIGNAL, Flow.PAIR) or flow in flows:
-            if flow in flows or Flow.SIGNAL in flows:
-                return f"{at.id}.{port}"
+        if (flow in (Flow.SIGNAL, Flow.PAIR) or flow in flows) and (flow in flows or Flow.SIGNAL in flows):
+            return f"{at.id}.{port}"
     if not {Flow.SIGNAL, Flow.PAIR} & set(flows) and (found := _last(design, flows)):
         return found
     raise DesignRefused(f"Nothing can come after {at.id}: the signal ends there.")
 
 
-def _divert(
-    raw: dict[str, Any], design: Design, reference: str, to: str, only: str = ""
-) -> None:
+def _divert(raw: dict[str, Any], design: Design, reference: str, to: str, only: str = "") -> None:
     """Whoever takes ``reference`` by their main field takes ``to`` instead; of ``only`` one block, if named."""
     flow = design.block(split(reference)[0]).ports()[split(reference)[1]]
     for other, field, taken in consumers(design, split(reference)[0]):
@@ -224,7 +239,11 @@ def _release(design: Design, raw: dict[str, Any], block: Block, passed: str) -> 
 
 def _rails_in(block: Block) -> dict[str, str]:
     flows = type(block).reference_fields()
-    return {name: ref for name, ref in block.references.items() if Flow.RAIL in flows[name] and block.group is Group.SUPPLY}
+    return {
+        name: ref
+        for name, ref in block.references.items()
+        if Flow.RAIL in flows[name] and block.group is Group.SUPPLY
+    }
 
 
 def _new(design: Design, raw: dict[str, Any], cls: type[Block], near: Block) -> dict[str, Any]:
@@ -317,5 +336,3 @@ def _drop_unused_envelopes(raw: dict[str, Any]) -> None:
         for section in value
     }
     raw["envelopes"] = [one for one in raw["envelopes"] if one["id"] in used]
-
-

@@ -1,7 +1,7 @@
 """Older documents made into today's, one function a step, before anything is validated.
 
-Each step takes plain data of its version and returns plain data of the next. It must not refuse what its version would
-have refused: it leaves what it does not understand as it is, for validation to name.
+Each step takes plain data of its version and returns plain data of the next. It must not refuse what its version
+would have refused: it leaves what it does not understand as it is, for validation to name.
 """
 
 from __future__ import annotations
@@ -31,7 +31,8 @@ def upgraded(raw: dict[str, Any]) -> dict[str, Any]:
             raw = step(deepcopy(raw))
         except (KeyError, TypeError, AttributeError, ValueError, StopIteration, IndexError) as fault:
             raise DesignRefused(
-                f"This design of version {version} is damaged: {_what(fault)}; a whole one has a chain from an input to a "
+                f"This design of version {version} is damaged: {_what(fault)}; a whole one has a chain from "
+                "an input to a "
                 "loudspeaker and a supply."
             ) from None
         version = raw["version"]

@@ -8,11 +8,13 @@ from dataclasses import dataclass
 from enum import IntEnum
 from typing import ClassVar
 
+from thermionic import budget
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design, changed, field, fit_part
-from thermionic.errors import ThermionicError
+from thermionic.errors import BudgetSpent, ThermionicError
 
 FIT = "fit"
+_CURE_SECONDS = 1.0
 
 
 class Severity(IntEnum):
@@ -31,8 +33,8 @@ class Severity(IntEnum):
 
 @dataclass(frozen=True)
 class Cure:
-    """One change to the design that cures a finding: a path, the value to set (as typed; "fit" for a part that is to be
-    put in), and what it is."""
+    """One change to the design that cures a finding: a path, the value to set (as typed; "fit" for a part that is
+    to be put in), and what it is."""
 
     path: str
     typed: str
@@ -71,9 +73,9 @@ class Finding:
 class Rule(ABC):
     """A rule looks at a solved amplifier and says what is wrong.
 
-    ``name`` is its own among all rules. ``fires_on`` and ``quiet_on`` are edits (path to typed value) to an ``example``
-    amplifier on which it must, and must not, find something; the tests try them. A rule asks for facets (tubes, rails,
-    loads, parts), never for kinds of block.
+    ``name`` is its own among all rules. ``fires_on`` and ``quiet_on`` are edits (path to typed value) to an
+    ``example`` amplifier on which it must, and must not, find something; the tests try them. A rule asks for facets
+    (tubes, rails, loads, parts), never for kinds of block.
     """
 
     name: ClassVar[str]
@@ -96,21 +98,27 @@ def preferred_cure(
     """The first of ``candidates`` at ``path`` with which the re-solved amplifier is ``cured``, if any.
 
     The candidates go from the mildest to the strongest change. A rule that can foresee what is enough begins with
-    that: the first is tried first, and the rest are halved.
+    that: the first is tried first, and the rest are halved. Where the search takes too long the finding goes without.
     """
 
     def enough(candidate: float) -> bool:
         try:
             return cured(solve(changed(amplifier.design, path, candidate), amplifier))
+        except BudgetSpent:
+            raise
         except ThermionicError:
             return False
 
     ladder = list(candidates)
     low, high = 0, len(ladder)
     probe = 0
-    while low < high:
-        low, high = (low, probe) if enough(ladder[probe]) else (probe + 1, high)
-        probe = (low + high) // 2
+    try:
+        with budget.limit(_CURE_SECONDS):
+            while low < high:
+                low, high = (low, probe) if enough(ladder[probe]) else (probe + 1, high)
+                probe = (low + high) // 2
+    except BudgetSpent:
+        return None
     if low == len(ladder):
         return None
     written = field(changed(amplifier.design, path, ladder[low]), path).text

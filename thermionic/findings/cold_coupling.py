@@ -8,9 +8,12 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.small_signal import respond
 from thermionic.findings.base import Finding, Rule, Severity
+from thermionic.findings.grid_leak import grid_resistance
 
 # What a grid of fine wire stands for the seconds of a warm-up: a rule of thumb.
 MOST_AMPERE = 10e-3
+# A grid with this much more resistance at DC than at 50 Hz is held by a capacitor.
+_HELD = 3.0
 
 
 class ColdCoupling(Rule):
@@ -43,7 +46,8 @@ class ColdCoupling(Rule):
                 f"{use.part}'s grid is pulled to the HT while the tube before it is cold",
                 f"{volts:.0f} V behind {ohm / 1e3:.0f} kΩ, {ampere * 1e3:.0f} mA if its own cathode is warm first; "
                 f"{MOST_AMPERE * 1e3:.0f} mA is what a grid stands (a rule of thumb).",
-                "The grid wire overheats, or arcs to its cathode, at every switching on. A stopper at the grid, a diode from "
+                "The grid wire overheats, or arcs to its cathode, at every switching on. A stopper at the "
+                "grid, a diode from "
                 "grid to cathode, or an HT that comes up slowly keeps it from that.",
                 ampere,
                 MOST_AMPERE,
@@ -51,10 +55,11 @@ class ColdCoupling(Rule):
 
 
 def _behind(amplifier: SolvedAmplifier, grid: str) -> float:
-    """What a grid is behind for the second or so that it matters: the tubes out of the way, the supply's capacitors
-    holding their charge, Ω."""
+    """What a grid is behind for the second or so that it matters, the tubes out of the way and the supply's
+    capacitors holding their charge, Ω. A grid that a capacitor holds comes up slowly: infinite."""
     system = amplifier.state.at.system
     push = np.zeros((system.size, 1))
     at = system.node(amplifier.compiled.node(grid))
     push[at, 0] = 1.0
-    return float(abs(respond(system, system.G, np.array([50.0]), push)[0, at, 0]))
+    soon = float(abs(respond(system, system.G, np.array([50.0]), push)[0, at, 0]))
+    return soon if grid_resistance(amplifier, grid) < _HELD * soon else np.inf

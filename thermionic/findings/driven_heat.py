@@ -28,7 +28,9 @@ class DrivenHeat(Rule):
     quiet_on = {"blocks/transformer/primary_ohm": "8k"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
-        rows = [row for row, point in enumerate(amplifier.sweep) if point.source_volt <= amplifier.full_output.source_volt]
+        rows = [
+            row for row, point in enumerate(amplifier.sweep) if point.source_volt <= amplifier.full_output.source_volt
+        ]
         for use, heat in worst_of_each_block(amplifier, lambda use: self._most(amplifier, use, rows)):
             limit = use.limits.anode_w
             if heat <= limit or amplifier.parts[use.part].dissipation > limit:

@@ -37,10 +37,9 @@ class FeedbackPolarity(Rule):
                 loop.part,
                 "The feedback is positive",
                 f"At 1 kHz the signal comes back {abs(gain):.2g} times and in step with the input.",
-                "It howls at switching on, at full power and at a frequency that can burn the loudspeaker and the transformer.",
+                "It howls at switching on, at full power and at a frequency that can burn the loudspeaker "
+                "and the transformer.",
                 abs(gain),
                 0.05,
-                None
-                if turned is None
-                else Cure(field, "no" if turned else "yes", "Turn the secondary round"),
+                None if turned is None else Cure(field, "no" if turned else "yes", "Turn the secondary round"),
             )

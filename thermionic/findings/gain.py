@@ -45,7 +45,10 @@ class TotalGain(Rule):
             f"{display(source.volt, Quantity.VOLTAGE)} ({excess:+.0f} dB).",
             "It will never play as loud as it could: it needs more gain, or a hotter source."
             if low
-            else "The volume control is used at the foot of its travel, and the noise of all that gain is always there.",
+            else (
+                "The volume control is used at the foot of its travel, and the noise of all that gain "
+                "is always there."
+            ),
             abs(excess),
             MOST_EXCESS_DB,
         )

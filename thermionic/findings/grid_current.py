@@ -67,7 +67,8 @@ class GridCurrent(Rule):
         return "W" if amplifier.load.power else "V rms"
 
     def _full(self, amplifier: SolvedAmplifier) -> float:
-        """Full output, W (V for a line load): 5 % distortion, or where the last grid itself conducts if that is later.
+        """Full output, W (V for a line load): 5 % distortion, or where the last grid itself conducts if that is
+        later.
 
         A stage before that clips early brings the 5 % down with it, and must not set its own measure.
         """

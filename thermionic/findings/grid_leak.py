@@ -12,7 +12,8 @@ from thermionic.findings.base import Cure, Finding, Rule, Severity
 from thermionic.findings.tubes import worst_of_each_block
 from thermionic.values import Quantity, Series, display, nearest, step, written
 
-# A grid that is biased through a grid leak of megohms means to have one; its tube is small, and carries a milliampere.
+# A grid that is biased through a grid leak of megohms means to have one; its tube is small, and carries a
+# milliampere.
 _MEGOHMS = 20e6
 _NO_PATH = 100e6
 

@@ -26,7 +26,9 @@ class GridPath(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         system = amplifier.state.at.system
         pots = any(isinstance(part.device, Potentiometer) for part in system.netlist.parts)
-        lifted = System(system.netlist.without(lambda part: isinstance(part.device, Potentiometer))) if pots else system
+        lifted = (
+            System(system.netlist.without(lambda part: isinstance(part.device, Potentiometer))) if pots else system
+        )
         seen: set[str] = set()
         for use in amplifier.compiled.tubes:
             if use.grid == GROUND or use.grid in seen:
@@ -47,7 +49,10 @@ class GridPath(Rule):
                 f"{use.part}'s grid hangs in the air" if open_ else f"{use.part}'s grid hangs on a wiper",
                 "There is no way for direct current from its grid to earth."
                 if open_
-                else "Its only way to earth is through the wiper of a control, which lifts for a moment as it is turned.",
+                else (
+                    "Its only way to earth is through the wiper of a control, which lifts for a moment as "
+                    "it is turned."
+                ),
                 "A grid that nothing holds charges itself up: the tube's current goes where it likes."
                 if open_
                 else "Each time the wiper lifts the grid floats: scratches, and with a large tube worse.",

@@ -28,7 +28,8 @@ class HeaterCathode(Rule):
                 use.part,
                 f"{use.type.type} cathode is too far from its heater",
                 f"{volts:.0f} V from cathode to an earthed heater; the {use.limits.called} is {limit:g} V.{unsure}",
-                "The insulation leaks, hums and in the end breaks down. Lift the heaters to about half of that voltage, or "
+                "The insulation leaks, hums and in the end breaks down. Lift the heaters to about half of "
+                "that voltage, or "
                 "give this tube a winding of its own.",
                 volts,
                 limit,

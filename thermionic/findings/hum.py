@@ -42,7 +42,8 @@ class Hum(Rule):
             f"{display(ripple, Quantity.VOLTAGE, 2)} peak to peak of ripple at the load, {level:.0f} dB against full "
             f"output, {limit:.0f} dB wanted (a rule of thumb); most comes by {rail.block}, with "
             f"{display(amplifier.ripple(rail.node), Quantity.VOLTAGE, 2)} of ripple.",
-            "It is heard at twice the mains frequency whenever the music is soft. Hum from heaters and wiring comes on top.",
+            "It is heard at twice the mains frequency whenever the music is soft. Hum from heaters and "
+            "wiring comes on top.",
             10 ** ((level - limit) / 20),
             1.0,
             self._cure(amplifier, guilty, limit),

@@ -38,7 +38,8 @@ POWER_WATT = 5.0
 
 
 class ScreenVoltage(Rule):
-    """A screen stands further above the cathode than its maximum, or so far above the anode that it takes its current."""
+    """A screen stands further above the cathode than its maximum, or so far above the anode that it takes its
+    current."""
 
     name = "screen-voltage"
     example = "hurdle"
@@ -57,7 +58,11 @@ class ScreenVoltage(Rule):
             if limit is not None and volts > limit and use.nodes.get("screen") != use.anode:
                 evidence = f"{volts:.0f} V from screen to cathode; the {use.limits.called} is {limit:g} V."
                 severity, value, bound = Severity.OVER, volts, limit
-            elif "screen" in use.nodes and use.limits.anode_w >= POWER_WATT and volts > self.most_over_anode * anode > 0:
+            elif (
+                "screen" in use.nodes
+                and use.limits.anode_w >= POWER_WATT
+                and volts > self.most_over_anode * anode > 0
+            ):
                 evidence = f"The screen stands at {volts:.0f} V over the cathode and the anode only at {anode:.0f} V."
                 severity, value, bound = Severity.POOR, volts, self.most_over_anode * anode
             else:

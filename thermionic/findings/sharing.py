@@ -42,7 +42,8 @@ class Sharing(Rule):
                 f"{len(uses)} {use.type.type} on one bias setting cannot share",
                 f"A tube {SPREAD:.0%} stronger than the rest would run at {heat:.1f} W; the {use.limits.called} is "
                 f"{limit:g} W.",
-                f"One setting ({knob.removeprefix('blocks/')}) sets them all: match the tubes, bias them lower, or give each "
+                f"One setting ({knob.removeprefix('blocks/')}) sets them all: match the tubes, bias them "
+                "lower, or give each "
                 "a setting of its own.",
                 heat,
                 limit,
@@ -54,4 +55,6 @@ class Sharing(Rule):
         state = solve_circuit(amplifier.netlist.with_device(use.part, stronger), amplifier.state)
         current = state.at.parts[use.part].current
         name = amplifier.compiled.node
-        return current * (state.at.voltage(name(use.anode)) - (state.at.voltage(name(use.cathode)) if use.cathode != "0" else 0.0))
+        return current * (
+            state.at.voltage(name(use.anode)) - (state.at.voltage(name(use.cathode)) if use.cathode != "0" else 0.0)
+        )

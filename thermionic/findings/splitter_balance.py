@@ -37,7 +37,8 @@ class SplitterBalance(Rule):
                     f"blocks/{block.id}",
                     amplifier.compiled.designator(f"blocks/{block.id}"),
                     f"{block.label} is out of balance",
-                    f"Side {louder} has {off:.1f} dB more signal than the other; {LIMIT_DB:g} dB is what does no harm "
+                    f"Side {louder} has {off:.1f} dB more signal than the other; {LIMIT_DB:g} dB is what does "
+                    "no harm "
                     "(a rule of thumb).",
                     "One output tube works harder than the other: even harmonics come through, and power is lost.",
                     off,

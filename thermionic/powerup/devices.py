@@ -24,8 +24,8 @@ OPEN_OHM, SHORT_OHM, LEAK_OHM = 1e9, 0.5, 470e3
 
 @dataclass(frozen=True)
 class Failure:
-    """One way to fail: its key, what it is called and where to look (``{}`` is the part), how common it is, the device
-    in its place (None for taken away) and a resistance laid across the part's first two terminals, if any.
+    """One way to fail: its key, what it is called and where to look (``{}`` is the part), how common it is, the
+    device in its place (None for taken away) and a resistance laid across the part's first two terminals, if any.
     ``wrong_ohm`` says that the part is a resistor of that value by mistake."""
 
     key: str
@@ -49,7 +49,8 @@ def wrong_value(device: devices.Resistor, ohm: float, weight: float = 0.5) -> Fa
 
 @singledispatch
 def spread(device: Device) -> tuple[Device, ...]:
-    """The device at the limits of its kind's own production spread; a part with a tolerance of its own has none here."""
+    """The device at the limits of its kind's own production spread; a part with a tolerance of its own has none
+    here."""
     raise TypeError(f"how a {type(device).__name__} may differ is not registered")
 
 
@@ -64,11 +65,25 @@ def _steady(device: Device) -> tuple[Device, ...]:
 
 
 for _class in (
-    devices.Resistor, devices.Capacitor, devices.Potentiometer, devices.VoltageSource, devices.Feed, devices.Transformer,
-    devices.OutputTransformer, devices.Inductor, devices.Driver, devices.MeasuredLoudspeaker, devices.LED,
-    devices.Thevenin, devices.MainsSource, devices.BipolarTransistor, devices.Diode, devices.Zener, devices.Mosfet,
+    devices.Resistor,
+    devices.Capacitor,
+    devices.Potentiometer,
+    devices.VoltageSource,
+    devices.Feed,
+    devices.Transformer,
+    devices.OutputTransformer,
+    devices.Inductor,
+    devices.Driver,
+    devices.MeasuredLoudspeaker,
+    devices.LED,
+    devices.Thevenin,
+    devices.MainsSource,
+    devices.BipolarTransistor,
+    devices.Diode,
+    devices.Zener,
+    devices.Mosfet,
     devices.GasRegulator,
-):  # fmt: skip
+):
     spread.register(_class, _steady)
 
 
@@ -92,8 +107,13 @@ for _class in (devices.VoltageSource, devices.Feed, devices.MainsSource):  # the
 
 @failures.register
 def _(device: devices.Resistor, earthed: bool) -> Iterator[Failure]:
-    yield Failure("open", "{} is open or not connected",
-                  "Switch off, discharge, and measure {} in place; look at its joints.", 1.0, devices.Resistor(OPEN_OHM))  # fmt: skip
+    yield Failure(
+        "open",
+        "{} is open or not connected",
+        "Switch off, discharge, and measure {} in place; look at its joints.",
+        1.0,
+        devices.Resistor(OPEN_OHM),
+    )
     if device.ohm > 20 * SHORT_OHM:
         yield Failure(
             "short", "{} is shorted", "Look for solder or a lead across {}.", 0.4, devices.Resistor(SHORT_OHM)
@@ -124,8 +144,13 @@ def _(device: Cathode, earthed: bool) -> Iterator[Failure]:
         yield Failure(
             f"weak{scale}", f"{{}} {title}", "Try another tube in the place of {}.", 1.0, _scaled(device, scale)
         )
-    yield Failure("dead", "{} does not conduct", "See that {} glows and sits in its socket; check its heater pins.", 1.0,
-                  _scaled(device, 1e-6))  # fmt: skip
+    yield Failure(
+        "dead",
+        "{} does not conduct",
+        "See that {} glows and sits in its socket; check its heater pins.",
+        1.0,
+        _scaled(device, 1e-6),
+    )
 
 
 def _scaled(device: Any, scale: float) -> Device:

@@ -163,8 +163,8 @@ def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
 
 
 def _probes(compiled: Compiled, netlist: Netlist, stage: Stage) -> Iterator[Probe]:
-    """The probes of a stage, in the order to measure: rails, then each tube's electrodes, then the signal. Of points on
-    one node the first is measured."""
+    """The probes of a stage, in the order to measure: rails, then each tube's electrodes, then the signal. Of
+    points on one node the first is measured."""
     seen: set[str] = {GROUND}
     for probe in (*_rail_probes(compiled), *_tube_probes(compiled)):
         if probe.node not in seen and probe.node in netlist.nodes:

@@ -11,7 +11,8 @@ from thermionic.design import Design
 
 # A row is as wide as this, unless one block alone is wider.
 WIDEST = 860.0
-# How much a character takes of a row, for the ends of wires that go on elsewhere; and the height of a lane of feedback.
+# How much a character takes of a row, for the ends of wires that go on elsewhere; and the height of a lane of
+# feedback.
 CHARACTER, LANE, MARGIN, GAP = 7.6, 66.0, 14.0, 26.0
 
 
@@ -167,9 +168,15 @@ class _Layout:
 
     def _pen(self, block: Block, level: float, joined: frozenset[str] = frozenset()) -> Sketch:
         return Sketch(
-            block, self.design.channels, level, frozenset(self.tapped.get(block.id, ())), joined, self.rails, self.types,
+            block,
+            self.design.channels,
+            level,
+            frozenset(self.tapped.get(block.id, ())),
+            joined,
+            self.rails,
+            self.types,
             self.kinds,
-        )  # fmt: skip
+        )
 
     def _open_ends(self, rows: list[_Row], blocks: Iterable[Block]) -> None:
         """Say where a wire goes on that leaves a block and does not simply go into the next."""
@@ -268,9 +275,20 @@ def _stacked(rows: list[_Row]) -> Sheet:
     y = MARGIN
     for row in rows:
         top, bottom = row.sheet.extent()
-        whole.take(row.sheet, MARGIN, y - top)
+        # What is written to the left of the first block.
+        before = max(
+            (
+                CHARACTER * (len(flag.text) + (7 if flag.rail else 0)) - flag.x
+                for flag in row.sheet.flags
+                if flag.anchor == "end"
+            ),
+            default=0,
+        )
+        dx = MARGIN + max(before, 0.0)
+        row.width += max(before, 0.0)
+        whole.take(row.sheet, dx, y - top)
         whole.grounds += [
-            replace(ground, x=ground.x + MARGIN, y=y - MARGIN / 2, height=bottom - top + MARGIN)
+            replace(ground, x=ground.x + dx, y=y - MARGIN / 2, height=bottom - top + MARGIN)
             for ground in row.sheet.grounds
         ]
         whole.width = max(whole.width, row.width + 2 * MARGIN)

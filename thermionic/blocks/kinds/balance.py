@@ -13,8 +13,8 @@ from thermionic.values import Quantity, written
 
 
 class Balance(Block):
-    """A series resistor, and from there a potentiometer to earth that takes the more the further it is turned away from
-    this channel: ``travel`` is the fraction of the track that is left to it."""
+    """A series resistor, and from there a potentiometer to earth that takes the more the further it is turned away
+    from this channel: ``travel`` is the fraction of the track that is left to it."""
 
     kind: Literal["balance"] = "balance"
     input: SignalRef = named("Input")

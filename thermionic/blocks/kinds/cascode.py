@@ -12,8 +12,8 @@ from thermionic.circuit.netlist import GROUND
 
 
 class Cascode(StackedStage):
-    """A common-cathode tube under a grounded-grid one, whose grid a divider of ``divider_top`` and ``divider_foot`` from
-    the rail holds still with ``grid_capacitor``."""
+    """A common-cathode tube under a grounded-grid one, whose grid a divider of ``divider_top`` and ``divider_foot``
+    from the rail holds still with ``grid_capacitor``."""
 
     kind: Literal["cascode"] = "cascode"
     anode_load: Resistor = named("Anode load")
@@ -54,8 +54,17 @@ class Cascode(StackedStage):
     def sketch(self, pen: Sketch) -> None:
         tube = self.draw_lower(pen)
         upper = UPPER + 40
-        pen.mark("", pen.kinds.get(self.tubes_upper[0], "triode"), tube, upper, size=(66, 66), spoken="upper tube",
-                 text=pen.types[self.tubes_upper[0]], label=(37, -6, "start"), designator=",".join(self.tubes_upper))  # fmt: skip
+        pen.mark(
+            "",
+            pen.kinds.get(self.tubes_upper[0], "triode"),
+            tube,
+            upper,
+            size=(66, 66),
+            spoken="upper tube",
+            text=pen.types[self.tubes_upper[0]],
+            label=(37, -6, "start"),
+            designator=",".join(self.tubes_upper),
+        )
         pen.wire((tube, upper + 32), (tube, SIGNAL - 32))
         pen.volts("anode", tube + 8, SIGNAL - 52)
         top, rail = upper - 48, upper - 140

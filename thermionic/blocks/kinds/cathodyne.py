@@ -45,7 +45,8 @@ class Cathodyne(Block):
     def _held(self) -> "Cathodyne":
         if self.coupling and not (self.grid_leak and self.cathode_resistor):
             raise ValueError(
-                f"{self.id}: behind a coupling capacitor the grid needs a grid leak, and a bias resistor whose foot it "
+                f"{self.id}: behind a coupling capacitor the grid needs a grid leak, and a bias resistor "
+                "whose foot it "
                 "returns to."
             )
         return self

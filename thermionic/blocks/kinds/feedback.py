@@ -13,8 +13,8 @@ from thermionic.blocks.sketch import SIGNAL, Sketch
 
 
 class Feedback(Block):
-    """A resistor from ``source`` to ``into``, with a capacitor across it, or in series with it where it must not carry
-    direct current."""
+    """A resistor from ``source`` to ``into``, with a capacitor across it, or in series with it where it must not
+    carry direct current."""
 
     kind: Literal["feedback"] = "feedback"
     source: PlaceRef = named("From")

@@ -42,7 +42,8 @@ class InterstageTransformer(Block):
     def _one_way(self) -> "InterstageTransformer":
         if self.coupling and self.feed:
             raise ValueError(
-                f"{self.id}: behind a capacitor the primary's other end is on earth; take out the capacitor or the feed."
+                f"{self.id}: behind a capacitor the primary's other end is on earth; take out the capacitor "
+                "or the feed."
             )
         return self
 
@@ -75,8 +76,16 @@ class InterstageTransformer(Block):
         else:
             pen.wire((at, middle + 33), (at, middle + 44))
             pen.earth(at, middle + 44)
-        pen.mark("", "transformer-split" if self.split else "transformer", at + 20, middle, text=f"1 : {self.ratio:g}",
-                 size=(58, 74), label=(2, 84, "start"), main=f"blocks/{self.id}/ratio")  # fmt: skip
+        pen.mark(
+            "",
+            "transformer-split" if self.split else "transformer",
+            at + 20,
+            middle,
+            text=f"1 : {self.ratio:g}",
+            size=(58, 74),
+            label=(2, 84, "start"),
+            main=f"blocks/{self.id}/ratio",
+        )
         x, end = at + 40, at + (140 if self.damping else 80)
         if self.split:
             for side in ("a", "b"):

@@ -16,8 +16,8 @@ from thermionic.circuit.netlist import GROUND
 
 class LongTailedPair(Block):
     """Two tubes with their cathodes together on a long tail. Side a is driven; the grid of side b is held at the same
-    steady voltage by ``second_leak`` and still for the signal by ``second_capacitor``. Without a coupling capacitor it
-    stands on the anode before. ``cathode_resistor`` biases both, the grid leaks then returning to its foot.
+    steady voltage by ``second_leak`` and still for the signal by ``second_capacitor``. Without a coupling capacitor
+    it stands on the anode before. ``cathode_resistor`` biases both, the grid leaks then returning to its foot.
     """
 
     kind: Literal["long-tailed-pair"] = "long-tailed-pair"
@@ -84,10 +84,17 @@ class LongTailedPair(Block):
         knob = "cathode_resistor/ohm" if self.cathode_resistor else "tail/ohm" if self.tail else "tail_source/ampere"
         for side, sections, grid in (("a", self.tubes, at), ("b", self.tubes_b, second)):
             bench.tubes(
-                sections, anode=bench.node("anode", side), grid=grid, cathode=cathode, source=source, bias=Bias.CATHODE,
-                knob=knob, knob_raises=1 if knob.startswith("tail_source") else -1, side=side,
+                sections,
+                anode=bench.node("anode", side),
+                grid=grid,
+                cathode=cathode,
+                source=source,
+                bias=Bias.CATHODE,
+                knob=knob,
+                knob_raises=1 if knob.startswith("tail_source") else -1,
+                side=side,
                 leak="grid_leak" if side == "a" and self.grid_leak else "second_leak",
-            )  # fmt: skip
+            )
             load = "anode_load_b" if side == "b" and self.anode_load_b else "anode_load"
             bench.fit(load, rail, bench.node("anode", side), side)
         bench.fit("cathode_resistor", cathode, foot)

@@ -17,9 +17,9 @@ from thermionic.values import Quantity, written
 
 
 class Loudspeaker(Block):
-    """A loudspeaker of nominal ``ohm``. Without more it is a resistance; with a ``driver`` its voice coil (``ohm`` being
-    then the DC resistance) and resonance; with a ``table`` the impedance as measured, lines of Hz, Ω and degrees.
-    ``count`` like ones are in series or in parallel."""
+    """A loudspeaker of nominal ``ohm``. Without more it is a resistance; with a ``driver`` its voice coil (``ohm``
+    being then the DC resistance) and resonance; with a ``table`` the impedance as measured, lines of Hz, Ω and
+    degrees. ``count`` like ones are in series or in parallel."""
 
     kind: Literal["loudspeaker"] = "loudspeaker"
     input: SignalRef = named("Connected to")

@@ -16,8 +16,8 @@ from thermionic.values import Quantity, display
 
 
 class Microphone(Block):
-    """A microphone by its level (rms, at the loudest) and resistance; ``ratio`` is its transformer's step-up, taken as
-    ideal."""
+    """A microphone by its level (rms, at the loudest) and resistance; ``ratio`` is its transformer's step-up, taken
+    as ideal."""
 
     kind: Literal["microphone"] = "microphone"
     source_volt: Volts = named("Level at the loudest, rms", 5e-3)

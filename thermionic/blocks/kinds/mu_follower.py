@@ -55,8 +55,17 @@ class MuFollower(StackedStage):
         # The upper tube a storey higher: two resistors stand between.
         storey = 84
         upper = UPPER - storey
-        pen.mark("", pen.kinds.get(self.tubes_upper[0], "triode"), tube, upper, size=(66, 66), spoken="upper tube",
-                 text=pen.types[self.tubes_upper[0]], label=(37, -6, "start"), designator=",".join(self.tubes_upper))  # fmt: skip
+        pen.mark(
+            "",
+            pen.kinds.get(self.tubes_upper[0], "triode"),
+            tube,
+            upper,
+            size=(66, 66),
+            spoken="upper tube",
+            text=pen.types[self.tubes_upper[0]],
+            label=(37, -6, "start"),
+            designator=",".join(self.tubes_upper),
+        )
         low, foot, high = SIGNAL - 32, SIGNAL - 118, upper + 32
         pen.upright("load", tube, foot, SIGNAL - 76, low, label=(13, 2, "start"))
         pen.upright("upper_resistor", tube, high, high + 42, foot, label=(13, 2, "start"))

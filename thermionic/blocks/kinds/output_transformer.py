@@ -16,8 +16,8 @@ from thermionic.values import Quantity, written
 
 
 class OutputTransformer(Block):
-    """An output transformer. ``primary_ohm`` is the load that the primary shows (anode to anode for a pair) when a tap
-    has the load that it is called by. All leakage is put on the primary. ``screen_tap`` is where the screens'
+    """An output transformer. ``primary_ohm`` is the load that the primary shows (anode to anode for a pair) when a
+    tap has the load that it is called by. All leakage is put on the primary. ``screen_tap`` is where the screens'
     taps are, as a fraction of the primary's turns from the HT to the anode.
     """
 
@@ -59,7 +59,8 @@ class OutputTransformer(Block):
     def _one_way(self) -> "OutputTransformer":
         if self.coupling and self.feed:
             raise ValueError(
-                f"{self.id}: behind a capacitor the primary's other end is on earth; take out the capacitor or the feed."
+                f"{self.id}: behind a capacitor the primary's other end is on earth; take out the capacitor "
+                "or the feed."
             )
         return self
 

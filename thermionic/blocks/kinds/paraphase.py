@@ -15,8 +15,9 @@ from thermionic.circuit.netlist import GROUND
 
 
 class Paraphase(Block):
-    """Two tubes, the second driven by what is left over between the two outputs: ``mixing`` resistors from both, behind
-    their coupling capacitors, meet on its grid with ``common`` to earth. The next grids hang on the outputs."""
+    """Two tubes, the second driven by what is left over between the two outputs: ``mixing`` resistors from both,
+    behind their coupling capacitors, meet on its grid with ``common`` to earth. The next grids hang on the
+    outputs."""
 
     kind: Literal["paraphase"] = "paraphase"
     input: SignalRef = named("Input")
@@ -63,9 +64,18 @@ class Paraphase(Block):
         for side, sections, grid in (("a", self.tubes, at), ("b", self.tubes_b, junction)):
             anode, out = bench.node("anode", side), bench.node("out", side)
             bench.tubes(
-                sections, anode=anode, grid=grid, cathode=cathode, source=source, output=out, bias=Bias.CATHODE,
-                knob="cathode_resistor/ohm", side=side, stopper="", leak="grid_leak" if side == "a" and self.grid_leak else "",
-            )  # fmt: skip
+                sections,
+                anode=anode,
+                grid=grid,
+                cathode=cathode,
+                source=source,
+                output=out,
+                bias=Bias.CATHODE,
+                knob="cathode_resistor/ohm",
+                side=side,
+                stopper="",
+                leak="grid_leak" if side == "a" and self.grid_leak else "",
+            )
             bench.fit("anode_load", rail, anode, side)
             bench.fit("output_capacitor", anode, out, side)
             bench.fit("mixing", out, junction, side)

@@ -10,8 +10,8 @@ from thermionic.blocks.ladders import Ladder, Series, Shunt
 class PhonoPassive(Ladder):
     """The replay characteristic of IEC 60098, with time constants of 3180, 318 and 75 µs.
 
-    All in one: a series resistor, then to earth a capacitor, and beside it another with a resistor. Split: one network
-    with ``lift`` and ``low`` (3180 and 318 µs), and after the next stage one with ``high`` alone (75 µs).
+    All in one: a series resistor, then to earth a capacitor, and beside it another with a resistor. Split: one
+    network with ``lift`` and ``low`` (3180 and 318 µs), and after the next stage one with ``high`` alone (75 µs).
     """
 
     kind: Literal["phono-passive"] = "phono-passive"

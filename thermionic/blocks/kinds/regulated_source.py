@@ -16,8 +16,8 @@ from thermionic.values import Quantity, display
 
 
 class RegulatedSource(Block):
-    """A rail of ``volt`` behind ``ohm``, without ripple: a regulator or laboratory supply taken as it is. A negative one
-    is a bias."""
+    """A rail of ``volt`` behind ``ohm``, without ripple: a regulator or laboratory supply taken as it is. A
+    negative one is a bias."""
 
     kind: Literal["regulated-source"] = "regulated-source"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")

@@ -48,8 +48,17 @@ class SiliconRectifier(Block):
         pen.start("winding", 0, middle)
         pen.wire((0, top + 6), (40, top + 6), (40, middle - 26))
         pen.wire((0, earth), (40, earth), (40, middle + 26))
-        pen.mark("", "bridge" if self.form == "bridge" else "two-diodes", 40, middle, size=(52, 52), spoken=self.title,
-                 label=(20, 34, "start"), designator=" ", text="")  # fmt: skip
+        pen.mark(
+            "",
+            "bridge" if self.form == "bridge" else "two-diodes",
+            40,
+            middle,
+            size=(52, 52),
+            spoken=self.title,
+            label=(20, 34, "start"),
+            designator=" ",
+            text="",
+        )
         pen.wire((14, middle), (6, middle), (6, earth + 18))
         pen.earth(6, earth + 18)
         pen.wire((66, middle), (80, middle), (80, top), (96, top))

@@ -12,9 +12,10 @@ from thermionic.circuit.netlist import GROUND
 
 
 class ToneControl(Block):
-    """Bass and treble, after P. J. Baxandall's passive form (*Wireless World* 58 (1952), p. 402, gives the active one):
-    a bass pot between two resistors with a capacitor across each half of its track, its wiper through ``isolating`` to
-    the output, and a treble pot between two capacitors with its wiper on the output. Level, it loses some 20 dB."""
+    """Bass and treble, after P. J. Baxandall's passive form (*Wireless World* 58 (1952), p. 402, gives the active
+    one): a bass pot between two resistors with a capacitor across each half of its track, its wiper through
+    ``isolating`` to the output, and a treble pot between two capacitors with its wiper on the output. Level, it
+    loses some 20 dB."""
 
     kind: Literal["tone-control"] = "tone-control"
     input: SignalRef = named("Input")

@@ -15,8 +15,8 @@ from thermionic.values import Quantity, written
 
 
 class Volume(Block):
-    """A volume potentiometer. ``travel`` is how far it is turned up; a ``log`` track has a tenth of its resistance below
-    the wiper half way, by the usual law r = (81^t - 1) / 80."""
+    """A volume potentiometer. ``travel`` is how far it is turned up; a ``log`` track has a tenth of its resistance
+    below the wiper half way, by the usual law r = (81^t - 1) / 80."""
 
     kind: Literal["volume"] = "volume"
     input: SignalRef = named("Input")

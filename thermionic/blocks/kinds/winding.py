@@ -14,8 +14,8 @@ from thermionic.values import Quantity, display
 
 
 class MainsWinding(Block):
-    """A secondary winding. ``winding_volt`` is its open-circuit voltage, rms, with ``primary_volt`` on the primary, of
-    each half if it is centre-tapped; ``winding_ohm`` its resistance (each half's), the primary's as seen from it
+    """A secondary winding. ``winding_volt`` is its open-circuit voltage, rms, with ``primary_volt`` on the primary,
+    of each half if it is centre-tapped; ``winding_ohm`` its resistance (each half's), the primary's as seen from it
     included."""
 
     kind: Literal["winding"] = "winding"
