@@ -56,11 +56,11 @@ def report(amplifier: SolvedAmplifier) -> dict[str, Any]:
 def _supply(amplifier: SolvedAmplifier) -> dict[str, Any]:
     rails = amplifier.compiled.rails
     return {
-        "rails_v": {rail.block: amplifier.voltage(rail.node) for rail in rails},
+        "rails_v": {rail.name: amplifier.voltage(rail.node) for rail in rails},
         "rails_v_without_tubes": {
-            rail.block: amplifier.without_tubes.at.voltage(amplifier.compiled.node(rail.node)) for rail in rails
+            rail.name: amplifier.without_tubes.at.voltage(amplifier.compiled.node(rail.node)) for rail in rails
         },
-        "ripple_v_peak_to_peak": {rail.block: amplifier.ripple(rail.node) for rail in rails},
+        "ripple_v_peak_to_peak": {rail.name: amplifier.ripple(rail.node) for rail in rails},
         "rectifiers": {
             one.part: {
                 "mean_v": one.mean_volt,
@@ -133,7 +133,7 @@ def _small(amplifier: SolvedAmplifier) -> dict[str, Any]:
         },
         "output_impedance_ohm": amplifier.output_impedance,
         "rails_to_load_db": {
-            rail.block: {f"{hertz:g} Hz": 20 * float(np.log10(max(abs(_rail(amplifier, rail.node, hertz)), 1e-30)))
+            rail.name: {f"{hertz:g} Hz": 20 * float(np.log10(max(abs(_rail(amplifier, rail.node, hertz)), 1e-30)))
                          for hertz in (2 * amplifier.design.brief.mains_hertz, 1000.0)}
             for rail in amplifier.compiled.rails
         },

@@ -113,7 +113,7 @@ def _level(amplifier: SolvedAmplifier, node: str) -> str:
 def _rails(amplifier: SolvedAmplifier) -> Iterator[Rail]:
     for rail in amplifier.compiled.rails:
         yield Rail(
-            rail.block.replace("_", " "),
+            rail.name.replace("_", " "),
             display(amplifier.voltage(rail.node), Quantity.VOLTAGE),
             display(amplifier.ripple(rail.node), Quantity.VOLTAGE, 2),
         )

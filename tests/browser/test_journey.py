@@ -220,3 +220,53 @@ def test_a_tube_of_ones_own_from_its_points_to_the_drawing(page):
     expect(page.locator('[data-figure="driver_anode"]').first).not_to_have_text(before)
     page.reload()
     expect(page.locator(".drawing").first).to_contain_text("Shed 82")
+
+
+def test_a_starter_made_push_pull_with_other_tubes_cured_and_carried_over(page, tmp_path):
+    """From the 2A3 starter to a push-pull amplifier of 300Bs: everything from where it is shown."""
+    page.get_by_label("Its name").fill("Grown up")
+    page.get_by_label("2A3, 4 W").check()
+    page.get_by_role("button", name="Start", exact=True).click()
+    expect(page.locator(".findings")).to_contain_text("Nothing to say")
+    page.get_by_label("Block", exact=True).select_option("output")
+    expect(page.locator(".stage-numbers")).to_contain_text("Output 2A3")
+    page.get_by_role("button", name="Make it push-pull").click()
+    expect(page.locator('[data-path="blocks/cathodyne"]').first).to_be_visible()
+    expect(page.locator('[data-path="blocks/output"]')).to_have_count(2)
+
+    page.locator('[data-path="blocks/output"]').first.click()
+    for label in page.get_by_label("Tube", exact=True).all():
+        assert label.input_value() == "2A3"
+    page.get_by_label("Tube", exact=True).first.select_option("300B")
+    expect(page.locator(".strip")).to_contain_text("300B")
+    page.locator('[data-path="blocks/output"]').last.click()
+    page.get_by_label("Tube", exact=True).last.select_option("300B")
+    expect(page.locator(".strip")).not_to_contain_text("2A3")
+
+    cures = page.locator(".finding button.cure")
+    for _ in range(10):
+        if not cures.count():
+            break
+        before = page.locator(".project-bar .revision").text_content()
+        cures.first.click()
+        expect(page.locator(".project-bar .revision")).not_to_have_text(before)
+    expect(cures).to_have_count(0)
+    numbers = whole(page)
+
+    # The control's wiper, the undoing of everything, and back again.
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator(".project-bar")).to_be_visible()
+    page.get_by_role("button", name="Redo").click()
+    page.get_by_role("link", name="Bold Anode").click()
+    with page.expect_download() as download:
+        card(page, "Grown up").get_by_role("link", name="Export").click()
+    page.set_input_files("#file", download.value.path())
+    page.get_by_role("button", name="Import").click()
+    expect(page.get_by_role("heading", name="Grown up")).to_be_visible()
+    assert whole(page) == numbers
+
+
+def whole(page):
+    """The whole amplifier's numbers, without what they were before."""
+    shown = page.locator(".stage-numbers dl.whole dd").all_text_contents()
+    return [re.sub(r" was .*$", "", text) for text in shown]

@@ -3,6 +3,7 @@ crosses a wire, a part or another label."""
 
 import itertools
 import re
+from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
@@ -13,12 +14,14 @@ from bold_anode.amps.strip import strip
 from bold_anode.chain.diagram import plot
 from bold_anode.chain.drawing import drawing
 from bold_anode.chain.figures import amplifier_figures, stage_figures
+from tests.core.test_blocks import with_all_parts, with_kind
 from thermionic import examples
 from thermionic.amplifier import anode_diagram, solve
+from thermionic.blocks import KINDS
 from thermionic.design import changed, field, fields_at, fit_part, optional_parts
 from thermionic.errors import ThermionicError
 from thermionic.findings import examine
-from thermionic.schematic import signal_sheet, supply_sheet
+from thermionic.schematic import block_sheet, signal_sheet, supply_sheet
 
 EXAMPLES = {name: examples.example(name) for name in examples.names()}
 # Boxes that touch are not crossed; the estimate of a text's width is a little more than what it is.
@@ -94,6 +97,26 @@ def test_nothing_lies_on_anything_else(name, fitted):
                 design = after
     for sheet in drawings(solve(design)):
         assert faults(sheet) == []
+
+
+@pytest.mark.parametrize("whole", [False, True], ids=["as first put in", "with all parts"])
+@pytest.mark.parametrize("kind", sorted(KINDS))
+def test_no_block_lies_on_itself(kind, whole):
+    design = with_kind(kind)
+    if whole:
+        design = with_all_parts(design, kind)
+    block = next(block for block in design.blocks if block.kind == kind)
+    sheet = drawing(block_sheet(design, block.id), solve(design), None, {})
+    assert sheet.parts
+    assert faults(sheet) == []
+
+
+def test_the_page_of_blocks_has_every_kind():
+    page = (Path(__file__).parents[2] / "docs" / "blocks.md").read_text()
+    for kind, cls in KINDS.items():
+        assert f"### {cls.title}" in page
+        assert cls.about in page
+        assert (Path(__file__).parents[2] / "docs" / "blocks" / f"{kind}.svg").exists()
 
 
 @pytest.mark.parametrize("name", EXAMPLES)

@@ -8,7 +8,7 @@ from django.urls import reverse
 from bold_anode.amps.operations import create_project
 from thermionic import examples
 from thermionic.amplifier import solve
-from thermionic.design import changed, dump
+from thermionic.design import changed, dump, find
 from thermionic.values import Quantity, display
 
 HTMX = {"HTTP_HX_REQUEST": "true"}
@@ -114,3 +114,64 @@ def test_signing_up_and_in(client, django_user_model, settings):
     assert client.post(reverse("sign-up"), values).url == reverse("workshop")
     assert django_user_model.objects.filter(username="nora").exists()
     assert "Nothing on the bench yet" in client.get(reverse("workshop")).content.decode()
+
+
+def graph(bench, project, **posted):
+    return bench.post(reverse("change", args=[project.pk, "chain"]), posted, **HTMX)
+
+
+def test_the_graph_is_changed_from_the_page_and_undone(bench, project):
+    before = project.current.design
+    answer = graph(bench, project, action="insert-after", block="volume", kind="cathode-follower", stage="volume")
+    assert answer.status_code == 200
+    project.refresh_from_db()
+    design = project.current.design
+    assert find(design, "blocks/driver/input").value == "cathode_follower.out"
+    assert project.current.note == "cathode-follower put in after volume"
+    assert graph(bench, project, action="remove", block="cathode_follower").status_code == 200
+    project.refresh_from_db()
+    assert project.current.design == before
+    for _ in range(2):
+        bench.post(reverse("undo", args=[project.pk, "chain"]), **HTMX)
+    project.refresh_from_db()
+    assert project.current.number == 1
+
+
+@pytest.mark.parametrize(
+    ("posted", "says"),
+    [
+        ({"action": "remove", "block": "ht1"}, None),
+        ({"action": "remove", "block": "transformer"}, "its anode hangs on nothing"),
+        ({"action": "remove", "block": "nowhere"}, "There is no block nowhere"),
+        ({"action": "explode", "block": "driver"}, "nothing that can be done"),
+        ({"action": "insert-after", "block": "driver", "kind": "flux"}, "no kind of block called flux"),
+        ({"action": "insert-after", "block": "driver", "kind": "cathodyne"}, "balanced pair"),
+        ({"action": "push-pull", "block": "driver"}, "no single-ended output stage"),
+    ],
+)
+def test_a_change_of_the_graph_is_made_or_refused_in_words(bench, project, posted, says):
+    answer = graph(bench, project, **posted)
+    project.refresh_from_db()
+    if says is None:
+        assert answer.status_code == 200
+        assert project.current.number == 2
+    else:
+        assert answer.status_code == 422
+        assert says in answer.content.decode()
+        assert project.current.number == 1
+
+
+@pytest.mark.parametrize("name", examples.names())
+def test_every_room_of_every_example(bench, owner, name):
+    """Amplifiers with and without transformers, pairs, feedback and several rails; every part opens its editor."""
+    project = create_project(owner, examples.example(name))
+    for slug in ("brief", "chain", "power-up"):
+        assert bench.get(reverse("room", args=[project.pk, slug])).status_code == 200
+    page = bench.get(reverse("room", args=[project.pk, "chain"])).content.decode()
+    paths = set(re.findall(r'data-path="([^"]+)"', page))
+    assert len(paths) > 10
+    for path in paths:
+        editor = bench.get(reverse("chain-part", args=[project.pk]), {"path": path})
+        assert editor.status_code == 200, path
+        assert 'name="value"' in editor.content.decode(), path
+    assert bench.get(reverse("room", args=[project.pk, "power-up"]), {"stage": "all-tubes"}).status_code == 200

@@ -10,7 +10,7 @@ import numpy as np
 from thermionic.amplifier.solved import REFERENCE_HERTZ, SolvedAmplifier
 from thermionic.blocks.facets import TubeUse
 from thermionic.circuit.harmonic_balance import waveform
-from thermionic.circuit.netlist import GROUND
+from thermionic.circuit.netlist import GROUND, Part
 from thermionic.devices import Pentode, Triode
 from thermionic.devices.base import Array
 
@@ -119,6 +119,25 @@ def _load(amplifier: SolvedAmplifier, use: TubeUse, hertz: float) -> float:
     return float((terminals @ np.linalg.solve(matrix, terminals.astype(complex))).real)
 
 
+def _driven_load(amplifier: SolvedAmplifier, use: TubeUse) -> float:
+    """What the tube works into at 1 kHz as it is driven, Ω: its anode's voltage over its anode's current, both of the
+    signal. The other half of a pair, and feedback, are in it. Without a signal, what it sees alone."""
+    at = amplifier.state.at
+    place = at.system.place(use.part)
+    sensed = np.array(
+        [sum(sign * amplifier.phasor(node) for node, sign in zip(nodes, (1, -1), strict=True))
+         for nodes in _port_nodes(place.part)]
+    )  # fmt: skip
+    current = complex(at.port_slopes[place.injects, place.ports][-1] @ sensed)
+    if abs(current) < 1e-15:
+        return _load(amplifier, use, REFERENCE_HERTZ)
+    return float((-sensed[-1] / current).real)
+
+
+def _port_nodes(part: Part) -> list[tuple[str, str]]:
+    return [(part.nodes[plus], part.nodes[minus]) for plus, minus in part.device.ports]
+
+
 def _anode_current(device: Triode | Pentode, grid: Array, screen: Array, anode: Array) -> Array:
     """Anode current at voltages to the cathode, A."""
     volts = (grid, anode) if isinstance(device, Triode) else (grid, screen, anode)
@@ -137,7 +156,7 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     assert isinstance(device, (Triode, Pentode))
     volt = amplifier.voltage(use.anode) - amplifier.voltage(use.cathode)
     ampere = amplifier.parts[use.part].current
-    dc, ac = (_load(amplifier, use, hertz) for hertz in (0.0, REFERENCE_HERTZ))
+    dc, ac = _load(amplifier, use, 0.0), _driven_load(amplifier, use)
 
     row = _shown_row(amplifier)
     wave = {name: _waveform(amplifier, node, row) for name, node in use.nodes.items()}

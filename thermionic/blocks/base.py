@@ -71,6 +71,10 @@ class Block(Model):
         name = f"{self.id}_{suffix}" if suffix else self.id
         return f"{name}_{side}" if side else name
 
+    def complaint(self, takers: list[Block]) -> str:
+        """What is amiss with a design in which just ``takers`` take from this block, in a sentence; "" if nothing."""
+        return ""
+
     def sided(self, port: str) -> bool:
         """Whether a port has two nodes, one a side."""
         return self.ports().get(port) is Flow.PAIR

@@ -70,12 +70,18 @@ class RectifierUse:
 
 @dataclass(frozen=True)
 class Rail:
-    """A supply rail: the node, the block that makes it, and the paths of what smooths it ("" if nothing)."""
+    """A supply rail: the node, the block and port that make it, and the path of what smooths it ("" if nothing)."""
 
     block: str
     node: str
     capacitor: str = ""
     bias: bool = False
+    port: str = "out"
+
+    @property
+    def name(self) -> str:
+        """What it is called among all rails: its block, and its port where that is not the first."""
+        return self.block if self.port == "out" else f"{self.block}_{self.port.removeprefix('out_')}"
 
 
 @dataclass(frozen=True)

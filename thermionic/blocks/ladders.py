@@ -77,7 +77,7 @@ class Ladder(Block):
                 start = x
                 x = pen.lying(rung.names[0], x, y, 84)
                 for row, name in enumerate(rung.names[1:], start=1):
-                    down = y + 52 * row
+                    down = y + 62 * row
                     pen.dot(start, y)
                     pen.dot(x, y)
                     pen.wire((start, y), (start, down))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import model_validator
 
-from thermionic.blocks.base import Block
+from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
 from thermionic.blocks.fields import Capacitor, Choke, CurrentSourcePart, Led, Resistor, named
@@ -77,6 +77,11 @@ class CathodeStage(Block):
     def has_cathode(self) -> bool:
         """Whether there is anything between cathode and earth."""
         return bool(self.cathode_resistor or self.cathode_led)
+
+    def complaint(self, takers: list[Block]) -> str:
+        if self.loaded or any(taker.group is Group.TRANSFORMER for taker in takers):
+            return ""
+        return f"{self.id}: its anode hangs on nothing; give it an anode load, or a transformer behind it."
 
     def places(self, ends: tuple[str, ...] = ("",)) -> dict[str, Flow]:
         """Where feedback and extra parts may touch it."""

@@ -195,7 +195,7 @@ def balance(
             for level in fresh.tolist():
                 factors[level] = lu_factor(matrices[level], check_finite=False)
         if not together:
-            rows = zip(open_levels, residual, strict=True)
+            rows = zip(open_levels.tolist(), residual, strict=True)
             step = -np.stack([lu_solve(factors[level], row, check_finite=False) for level, row in rows])
         size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))

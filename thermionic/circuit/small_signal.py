@@ -162,6 +162,8 @@ class SmallSignal:
 
         # Current test: an ampere into the node divides between the part and what is behind the node.
         into_part = admittance * across(by_current)
+        if not np.all(np.abs(into_part) > 1e-30):
+            raise NetlistRefused(f"No current of the loop goes through {part}: there is no loop to break there.")
         t_current = (1.0 - into_part) / into_part
         # Voltage test: a volt in series at the terminal injects -Y at the node and +Y at the far end.
         shifted = -admittance[:, None] * driven

@@ -14,10 +14,20 @@ def check(design: Design) -> None:
     """Raise DesignRefused, in a sentence a fault, unless every reference and section leads somewhere it may."""
     faults = [*_repeated(design), *_references(design), *_sections(design)]
     if not faults:
-        faults = list(_circles(design))
+        faults = [*_circles(design), *_complaints(design)]
     if faults:
         more = f" And {len(faults) - 5} more faults." if len(faults) > 5 else ""
         raise DesignRefused(" ".join(faults[:5]) + more)
+
+
+def _complaints(design: Design) -> Iterator[str]:
+    takers: dict[str, list[Block]] = {}
+    for block in design.blocks:
+        for reference in block.references.values():
+            takers.setdefault(split(reference)[0], []).append(block)
+    for block in design.blocks:
+        if reason := block.complaint(takers.get(block.id, [])):
+            yield reason
 
 
 def _repeated(design: Design) -> Iterator[str]:

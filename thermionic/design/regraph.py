@@ -212,6 +212,8 @@ def _reference_at(design: Design, at: Block, before: bool, flows: tuple[Flow, ..
             return f"{at.id}.{port}"
     if not {Flow.SIGNAL, Flow.PAIR} & set(flows) and (found := _last(design, flows)):
         return found
+    if not {Flow.SIGNAL, Flow.PAIR} & set(flows):
+        raise DesignRefused(f"That takes a {flows[0].value}, and the design has none.")
     raise DesignRefused(f"Nothing can come after {at.id}: the signal ends there.")
 
 
@@ -319,9 +321,10 @@ def _swapped(design: Design, raw: dict[str, Any], block_id: str, kind: str) -> d
     old = raw["blocks"].pop(place)
     kept = {name: value for name, value in old.items() if name in cls.model_fields and name != "kind"}
     new = {name: value for name, value in _new(design, raw, cls, design.block(block_id)).items() if name not in kept}
-    if "tubes" in kept:  # the parts that go with its own tubes stay as they were, left out where they were
-        required = {name for name, info in cls.model_fields.items() if info.is_required()}
-        new = {name: value for name, value in new.items() if name in required or name == "kind"}
+    # What the old kind could have had and did not stays left out.
+    could = type(design.block(block_id)).model_fields
+    required = {name for name, info in cls.model_fields.items() if info.is_required()}
+    new = {name: value for name, value in new.items() if name in required or name not in could or name == "kind"}
     raw["blocks"].insert(place, {**new, **kept, "id": block_id, "kind": kind})
     _drop_unused_envelopes(raw)
     return raw

@@ -24,7 +24,7 @@ class FeedbackPolarity(Rule):
                 gain = complex(amplifier.small_signal.loop_gain(loop.part, np.array([REFERENCE_HERTZ]))[0])
             except NetlistRefused:
                 continue
-            if gain.real > -0.05:
+            if not np.isfinite(gain) or gain.real > -0.05:
                 continue
             iron = next(iter(amplifier.compiled.transformers), None)
             field = f"blocks/{iron.block}/secondary_reversed" if iron else ""

@@ -31,19 +31,27 @@ class Hum(Rule):
         if level is None or level <= limit:
             return
         guilty = _by_guilt(amplifier)
-        rail = guilty[0]
-        ripple = amplifier.ripple(amplifier.load.node)
+        ripple = display(amplifier.ripple(amplifier.load.node), Quantity.VOLTAGE, 2)
+        evidence = (
+            f"{ripple} peak to peak of ripple at the load, {level:.0f} dB against full output, {limit:.0f} dB wanted (a "
+            "rule of thumb)"
+        )
+        path, part = f"blocks/{amplifier.load.block}", amplifier.load.part
+        if guilty:
+            rail = guilty[0]
+            own = display(amplifier.ripple(rail.node), Quantity.VOLTAGE, 2)
+            evidence += f"; most comes by {rail.name}, with {own} of ripple"
+            path = rail.capacitor or f"blocks/{rail.block}"
+            part = amplifier.compiled.designator(rail.capacitor) if rail.capacitor else part
         yield Finding(
             self.name,
             Severity.POOR,
-            rail.capacitor or f"blocks/{rail.block}",
-            amplifier.compiled.designator(rail.capacitor) if rail.capacitor else amplifier.load.part,
+            path,
+            part,
             "It will hum",
-            f"{display(ripple, Quantity.VOLTAGE, 2)} peak to peak of ripple at the load, {level:.0f} dB against full "
-            f"output, {limit:.0f} dB wanted (a rule of thumb); most comes by {rail.block}, with "
-            f"{display(amplifier.ripple(rail.node), Quantity.VOLTAGE, 2)} of ripple.",
-            "It is heard at twice the mains frequency whenever the music is soft. Hum from heaters and "
-            "wiring comes on top.",
+            f"{evidence}.",
+            "It is heard at twice the mains frequency whenever the music is soft. Hum from heaters and wiring comes on "
+            "top.",
             10 ** ((level - limit) / 20),
             1.0,
             self._cure(amplifier, guilty, limit),

@@ -177,8 +177,8 @@ def _probes(compiled: Compiled, netlist: Netlist, stage: Stage) -> Iterator[Prob
 def _rail_probes(compiled: Compiled) -> Iterator[Probe]:
     for rail in compiled.rails:
         place = f"across {compiled.designator(rail.capacitor)}" if rail.capacitor else "to earth"
-        title = f"{'Bias' if rail.bias else 'HT'} at {rail.block.replace('_', ' ')}"
-        yield Probe(rail.block, title, place, rail.node)
+        title = f"{'Bias' if rail.bias else 'HT'} at {rail.name.replace('_', ' ')}"
+        yield Probe(rail.name, title, place, rail.node)
 
 
 def _tube_probes(compiled: Compiled) -> Iterator[Probe]:

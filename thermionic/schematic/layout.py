@@ -70,6 +70,15 @@ def signal_sheet(design: Design) -> Sheet:
     return _Layout(design, (Flow.SIGNAL, Flow.PAIR)).sheet(others, loops)
 
 
+def block_sheet(design: Design, block_id: str) -> Sheet:
+    """One block by itself, with flags for what it takes."""
+    block = design.block(block_id)
+    flows = (Flow.RAIL, Flow.WINDING, Flow.BIAS) if block.group is Group.SUPPLY else (Flow.SIGNAL, Flow.PAIR)
+    layout = _Layout(design, flows)
+    layout.tapped = {}
+    return layout.sheet([], [block]) if block.group is Group.FEEDBACK else layout.sheet([block], [])
+
+
 def supply_sheet(design: Design) -> Sheet:
     """The supplies."""
     blocks = [block for block in design.blocks if block.group is Group.SUPPLY]

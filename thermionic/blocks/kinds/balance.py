@@ -49,7 +49,7 @@ class Balance(Block):
         pen.dot(x, y)
         pen.wire((x, y), (x, y + 30))
         text = f"{written(self.track_ohm, Quantity.RESISTANCE)} {self.travel:.0%}"
-        pen.mark("", "potentiometer", x, y + 52, text=text, size=(44, 52), label=(-14, 14, "end"),
+        pen.mark("", "potentiometer", x, y + 52, text=text, size=(44, 52), label=(-26, 20, "end"),
                  main=f"blocks/{self.id}/track_ohm", spoken="balance control")  # fmt: skip
         pen.wire((x + 26, y + 52), (x + 34, y + 52), (x + 34, y + 74), (x, y + 74))
         pen.wire((x, y + 74), (x, y + 88))

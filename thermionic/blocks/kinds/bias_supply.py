@@ -56,9 +56,7 @@ class BiasSupply(Block):
             if pot:
                 device_ = devices.Potentiometer(pot.track_ohm, pot.travel)
                 bench.add("RV", device_, smooth, bench.node(port), foot, name=name)
-                bench.say(
-                    Rail(self.id if port == "out" else f"{self.id}", bench.node(port), bench.path("capacitor"), True)
-                )
+                bench.say(Rail(self.id, bench.node(port), bench.path("capacitor"), bias=True, port=port))
         bench.fit("foot", foot, GROUND)
 
     def sketch(self, pen: Sketch) -> None:

@@ -53,7 +53,7 @@ class Cascode(StackedStage):
 
     def sketch(self, pen: Sketch) -> None:
         tube = self.draw_lower(pen)
-        upper = UPPER + 40
+        upper = UPPER + 12
         pen.mark(
             "",
             pen.kinds.get(self.tubes_upper[0], "triode"),

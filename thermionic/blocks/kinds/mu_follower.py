@@ -71,13 +71,13 @@ class MuFollower(StackedStage):
         pen.upright("upper_resistor", tube, high, high + 42, foot, label=(13, 2, "start"))
         pen.dot(tube, foot)
         pen.dot(tube, low - 8)
-        x = tube - 66
+        x = tube - 96
         pen.wire((tube, low - 8), (x, low - 8))
         pen.upright("upper_coupling", x, foot, SIGNAL - 86, low - 8, label=(-14, 0, "end"))
         pen.wire((x, foot), (x, upper), (tube - 32, upper))
         y = upper + 66
         pen.dot(x, y)
-        at = pen.lying("upper_leak", x, y, 56, label=(-60, 0, "end"))
+        at = pen.lying("upper_leak", x, y, 64, label=(-40, 0, "end"))
         pen.wire((at, y), (at, foot), (tube, foot))
         pen.wire((tube, upper - 32), (tube, _RAIL - storey))
         pen.rail("feed", tube, _RAIL - storey)

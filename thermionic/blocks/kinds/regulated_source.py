@@ -49,4 +49,4 @@ class RegulatedSource(Block):
         pen.earth(44, earth)
         pen.flags.append(pen.own_flag(20, top - 12))
         pen.end("out", 110, top)
-        pen.width = 120
+        pen.width = 200
