@@ -103,7 +103,7 @@ def test_a_wrong_place_is_refused_in_words():
         insert(LANTERN, "pad", "speaker")
     with pytest.raises(DesignRefused, match="Nothing can come before input"):
         insert(LANTERN, "pad", "input", before=True)
-    with pytest.raises(DesignRefused, match="takes a signal, and cathodyne.out is a balanced pair"):
+    with pytest.raises(DesignRefused, match=r"takes a signal, and cathodyne.out is a balanced pair"):
         insert(LANTERN, "cathodyne", "driver")
     with pytest.raises(DesignRefused, match="takes a winding, and the design has none"):
         insert(remove_supply(LANTERN), "tube-rectifier", "rail")

@@ -72,7 +72,7 @@ class StackedStage(Block):
             pen.earth(at, EARTH)
         first = at + 20
         pen.wire((at, SIGNAL), (first, SIGNAL))
-        after = pen.lying("grid_stopper", first, SIGNAL, 70, label=(0, -31, "middle")) or first
+        after = pen.lying("grid_stopper", first, SIGNAL, 70, label=(0, 31, "middle")) or first
         tube = first + 120
         pen.wire((after if self.grid_stopper else first, SIGNAL), (tube - 32, SIGNAL))
         pen.tube(self.tubes, tube, label=(37, 0, "start"))

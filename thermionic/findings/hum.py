@@ -33,8 +33,8 @@ class Hum(Rule):
         guilty = _by_guilt(amplifier)
         ripple = display(amplifier.ripple(amplifier.load.node), Quantity.VOLTAGE, 2)
         evidence = (
-            f"{ripple} peak to peak of ripple at the load, {level:.0f} dB against full output, {limit:.0f} dB wanted (a "
-            "rule of thumb)"
+            f"{ripple} peak to peak of ripple at the load, {level:.0f} dB against full output, {limit:.0f} dB wanted "
+            "(a rule of thumb)"
         )
         path, part = f"blocks/{amplifier.load.block}", amplifier.load.part
         if guilty:
