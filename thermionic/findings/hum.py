@@ -50,8 +50,7 @@ class Hum(Rule):
             part,
             "It will hum",
             f"{evidence}.",
-            "It is heard at twice the mains frequency whenever the music is soft. Hum from heaters and wiring comes on "
-            "top.",
+            "It is heard at twice the mains frequency whenever the music is soft. Heaters and wiring add their own.",
             10 ** ((level - limit) / 20),
             1.0,
             self._cure(amplifier, guilty, limit),
