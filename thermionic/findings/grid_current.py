@@ -31,7 +31,7 @@ class GridCurrent(Rule):
         for use in amplifier.compiled.tubes:
             if use.block in seen or use.grid == GROUND or use.block not in amplifier.route:
                 continue
-            onset, full = _onset(amplifier, use.part), self._full(amplifier)
+            onset, full = self.levels(amplifier, use.part)
             if onset is None or onset >= EARLY * full:
                 continue
             seen.add(use.block)
@@ -50,6 +50,11 @@ class GridCurrent(Rule):
                 full,
                 self._cure(amplifier, use),
             )
+
+    def levels(self, amplifier: SolvedAmplifier, part: str) -> tuple[float | None, float]:
+        """Where the grid of ``part`` begins to conduct (None if it does not in the sweep) and full output, both in W, or
+        in V rms for a line load."""
+        return _onset(amplifier, part), self._full(amplifier)
 
     def _cure(self, amplifier: SolvedAmplifier, use: TubeUse) -> Cure | None:
         if not use.knob.endswith("cathode_resistor/ohm"):

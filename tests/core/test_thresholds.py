@@ -1,0 +1,161 @@
+"""Where each rule begins to speak: the knob is turned until it does, and there the quantity, worked out here from
+node voltages by Ohm's law, must be the limit, as the data sheet or the rule of thumb has it."""
+
+from math import log10
+
+import pytest
+
+from tests.core.test_findings import edited
+from thermionic.amplifier import solve
+from thermionic.design import changed, full_up
+from thermionic.findings import RULES, Severity
+
+BY_NAME = {rule.name: rule for rule in RULES}
+
+
+def edge(rule, design, path, quiet, fires, severity=None):
+    """The solved amplifiers just before and just after the rule speaks (with that severity), by halving the knob."""
+
+    def speaks(value):
+        amplifier = solve(changed(design, path, value))
+        found = list(rule.examine(amplifier))
+        return amplifier, any(severity is None or one.severity >= severity for one in found)
+
+    assert not speaks(quiet)[1]
+    assert speaks(fires)[1]
+    for _ in range(40):
+        if abs(fires - quiet) <= 2e-4 * abs(quiet):
+            break
+        middle = (quiet + fires) / 2
+        quiet, fires = (quiet, middle) if speaks(middle)[1] else (middle, fires)
+    return speaks(quiet)[0], quiet
+
+
+def at(amplifier, *nodes):
+    return [amplifier.voltage(node) for node in nodes]
+
+
+def heat_of_output(amplifier, value):
+    anode, cathode = at(amplifier, "output_anode", "output_cathode")
+    return (anode - cathode) * cathode / value
+
+
+def screen_heat(amplifier, value):
+    tap, screen, cathode = at(amplifier, "transformer_ul", "output_screen", "output_cathode")
+    return (tap - screen) / 100.0 * (screen - cathode)
+
+
+def balance_db(amplifier, value):
+    return 20 * log10(amplifier.gain("splitter_cathode") / amplifier.gain("splitter_anode"))
+
+
+def drive_over_need(amplifier, value):
+    """The source's level over what full output takes with the control full up, solved as a design of its own."""
+    return value / solve(full_up(amplifier.design)).full_output.source_volt
+
+
+def cold_current(amplifier, value):
+    """The HT that the cold anode's resistor hangs on, through that resistor."""
+    return amplifier.without_tubes.at.voltage("first_feed_wire") / value
+
+
+def hum_db(amplifier, value):
+    mains = amplifier.state.mains
+    ripple = mains.node_waveform(amplifier.load.node)
+    return 20 * log10(((ripple - ripple.mean()) ** 2).mean() ** 0.5 / amplifier.full_output.output_volt)
+
+
+CASES = [
+    # rule, edits first, example, path, a quiet value, one that fires, the quantity, its limit, tolerance
+    ("anode-dissipation", {}, "lantern", "blocks/output/cathode_resistor/ohm", 1000.0, 560.0, heat_of_output, 15.0,
+     2e-3),
+    ("anode-voltage", {}, "lantern", "blocks/winding/winding_volt", 230.0, 330.0,
+     lambda a, _: at(a, "output_anode")[0] - at(a, "output_cathode")[0], 300.0, 1e-3),
+    ("resistor-dissipation", {}, "lantern", "blocks/output/cathode_resistor/rating_watt", 15.0, 2.0,
+     lambda a, watt: at(a, "output_cathode")[0] ** 2 / 910.0 / watt, 0.7, 2e-3),
+    ("capacitor-voltage", {}, "lantern", "blocks/reservoir/capacitor/rating_volt", 600.0, 300.0,
+     lambda a, rating: rating / (262 * 232 / 230 * 2**0.5), 1.1, 0.01),
+    ("grid-leak", {}, "lantern", "blocks/output/grid_leak/ohm", 300e3, 900e3, lambda a, ohm: ohm + 1000.0,
+     500e3, 1e-3),
+    # The limit with fixed bias is 500k; the stopper's 2k2 and some 8k of trimmer, twice for two channels, are in it.
+    ("grid-leak", {}, "saltpan", "blocks/output/grid_leak/ohm", 300e3, 900e3, lambda a, ohm: ohm, 480e3, 0.02),
+    ("output-load", {}, "lantern", "blocks/speaker/ohm", 8.0, 16.0, lambda a, ohm: ohm / 8.0, 1.5, 1e-3),
+    ("output-load", {}, "lantern", "blocks/speaker/ohm", 8.0, 4.0, lambda a, ohm: ohm / 8.0, 0.75, 1e-3),
+    ("screen-dissipation", {"blocks/winding/winding_volt": "235 V"}, "wicket", "blocks/output/cathode_resistor/ohm",
+     180.0, 27.0, screen_heat, 2.0, 2e-3),
+    ("screen-voltage", {}, "hurdle", "blocks/winding/winding_volt", 200.0, 265.0,
+     lambda a, _: at(a, "output_screen_a")[0] - at(a, "output_common")[0], 300.0, 1e-3),
+    ("heater-cathode", {}, "sluice", "blocks/winding/winding_volt", 240.0, 400.0,
+     lambda a, _: at(a, "follower_cathode")[0], 180.0, 1e-3),
+    ("splitter-balance", {}, "hurdle", "blocks/splitter/cathode_load/ohm", 100e3, 140e3, balance_db, 1.0, 0.01),
+    ("total-gain", {}, "lantern", "blocks/input/source_volt", 3.0, 0.3, drive_over_need, 1.0, 0.01),
+    ("total-gain", {}, "lantern", "blocks/input/source_volt", 3.0, 60.0,
+     lambda a, volt: 20 * log10(drive_over_need(a, volt)), 26.0, 5e-3),
+    ("cold-coupling", {}, "hurdle", "blocks/first/anode_load/ohm", 100e3, 15e3, cold_current, 10e-3, 0.03),
+    ("cathode-current", {"envelopes/v2/type": "45"}, "lantern", "blocks/output/cathode_resistor/ohm", 1000.0, 150.0,
+     lambda a, ohm: at(a, "output_cathode")[0] / ohm, 0.06, 2e-3),
+    ("hum", {"blocks/driver/feed": "ht2.out"}, "lantern", "blocks/ht2/capacitor/farad", 470e-6, 5e-6, hum_db,
+     -70.0, 5e-3),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda case: f"{case[0]} {case[3].split('/')[-1]}")
+def test_a_rule_begins_to_speak_just_at_its_limit(case):
+    name, edits, example, path, quiet, fires, quantity, limit, tolerance = case
+    amplifier, value = edge(BY_NAME[name], edited(edits, example), path, quiet, fires)
+    assert quantity(amplifier, value) == pytest.approx(limit, rel=tolerance)
+
+
+def test_a_resistor_is_hot_then_over_then_burns():
+    rule = BY_NAME["resistor-dissipation"]
+    path = "blocks/output/cathode_resistor/rating_watt"
+    for severity, share in ((Severity.OVER, 1.0), (Severity.DANGER, 2.0)):
+        amplifier, watt = edge(rule, edited({}), path, 15.0, 0.5, severity)
+        assert at(amplifier, "output_cathode")[0] ** 2 / 910.0 / watt == pytest.approx(share, rel=2e-3)
+
+
+def test_a_capacitor_is_short_of_margin_then_in_danger():
+    rule = BY_NAME["capacitor-voltage"]
+    _, volt = edge(rule, edited({}), "blocks/reservoir/capacitor/rating_volt", 600.0, 300.0, Severity.DANGER)
+    # The winding's peak on the house's mains, less two diodes and the bleeder's ripple.
+    assert volt == pytest.approx(262 * 232 / 230 * 2**0.5, rel=0.01)
+
+
+def test_grid_current_is_early_where_it_begins_below_four_fifths_of_full_output():
+    """The grid's own current, read in the other direction: at the drive of the onset it is 20 µA at the crest."""
+    rule = BY_NAME["grid-current"]
+    amplifier, _ = edge(rule, edited({}), "blocks/driver/cathode_resistor/ohm", 1800.0, 220.0)
+    onset, full = rule.levels(amplifier, "V1")
+    assert onset / full == pytest.approx(0.8, rel=0.01)
+
+
+def test_feedback_is_judged_by_its_sign():
+    rule = BY_NAME["feedback-polarity"]
+    assert not list(rule.examine(solve(edited({}, "hurdle"))))
+    (found,) = rule.examine(solve(edited({"blocks/transformer/secondary_reversed": "yes"}, "hurdle")))
+    assert found.severity is Severity.DANGER
+    # The loop's gain, from the closed-loop gain with and without it: A / (1 + T).
+    with_loop = solve(edited({}, "hurdle"))
+    without = solve(edited({"blocks/feedback/resistor/ohm": "100M"}, "hurdle"))
+    loop = without.gain(without.load.node) / with_loop.gain(with_loop.load.node) - 1
+    assert found.value == pytest.approx(loop, rel=0.15)
+
+
+def test_tubes_on_one_bias_are_judged_by_the_strongest_of_an_unmatched_set():
+    """15 % more current at the same bias is some 15 % more heat, less what the supply sags."""
+    rule = BY_NAME["sharing"]
+    one_knob = edited({"blocks/output/bias_b": ""}, "saltpan")
+    amplifier, _ = edge(rule, one_knob, "blocks/bias/trim/travel", 0.6, 0.33)
+    use = next(use for use in amplifier.compiled.tubes if use.block == "output")
+    assert 1.07 < 25.0 / amplifier.parts[use.part].dissipation < 1.17
+
+
+def test_a_driven_anode_is_judged_by_what_it_turns_into_heat():
+    """What the supply gives to a pair at full output, less what reaches the load and the screens and copper."""
+    rule = BY_NAME["driven-heat"]
+    design = edited({"blocks/bias/trim/travel": "0.38", "blocks/bias/trim_b/travel": "0.38"}, "saltpan")
+    amplifier, _ = edge(rule, design, "blocks/transformer/primary_ohm", 8000.0, 1500.0)
+    (found,) = rule.examine(solve(changed(design, "blocks/transformer/primary_ohm", 1500.0)))
+    assert 25.0 < found.value < 40.0
+    assert found.limit == 25.0
+    assert amplifier.parts["V3"].dissipation < 25.0
