@@ -16,6 +16,7 @@ from bold_anode.chain.drawing import drawing
 from bold_anode.chain.figures import amplifier_figures, stage_figures
 from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
+from thermionic import tubes
 from thermionic.amplifier import SolvedAmplifier, anode_diagram
 from thermionic.blocks import KINDS, Flow, Group
 from thermionic.design import Design, fitting_types
@@ -57,8 +58,8 @@ def _actions(design: Design, block_id: str) -> list[tuple[str, str]]:
         ("duplicate", "Double it"),
         ("earlier", "Move earlier"),
         ("later", "Move later"),
-        ("remove", "Take it out"),
-        ("remove-along", "Take it out, with what hangs on it"),
+        ("remove", "Remove the block"),
+        ("remove-along", "Remove it with what hangs on it"),
     ]
     if any(getattr(other, "push_pull", True) is False for other, _, _ in documents.consumers(design, block_id)):
         found.insert(0, ("push-pull", "Make it push-pull"))
@@ -122,8 +123,22 @@ def _label(field: documents.Field) -> str:
     return f"{field.title}, {field.quantity.unit}" if field.quantity and field.quantity.value.infix else field.title
 
 
-def _choices(user: Any, design: Design, path: str) -> tuple[str, ...]:
+def _tubes_for(design: Design, envelope: str) -> list[tuple[str, str]]:
+    """The types that can go into an envelope, each with its other names and with what would have to change for it."""
+    now = design.tube_of(envelope)
+    letters = [section[-1] for block in design.blocks for section in block.sections if section[:-2] == envelope]
+    found = []
+    for name in fitting_types(design, envelope):
+        other = tubes.get(name)
+        words = ", ".join(tubes.differences(now, other, letters[0] if letters else "a"))
+        names = f"{name} ({', '.join(other.aliases)})" if other.aliases else name
+        found.append((name, f"{names}: {words}" if words else names))
+    return found
+
+
+def _choices(user: Any, design: Design, path: str) -> list[tuple[str, str]]:
+    """What can be chosen at a path: the value and its words."""
     if path.startswith("envelopes/"):
         own = [one.name for one in design.own_tubes] + [tube.name for tube in OwnTube.objects.triodes_of(user)]
-        return (*dict.fromkeys(own), *fitting_types(design, path.split("/")[1]))
-    return documents.choices(design, path)
+        return [(name, f"{name}, your own") for name in dict.fromkeys(own)] + _tubes_for(design, path.split("/")[1])
+    return [(choice, choice) for choice in documents.choices(design, path)]

@@ -209,7 +209,9 @@ def balance(
             fraction[worse] *= 0.5
         moved = np.max(np.abs(trial - v), axis=1)
         v = trial
-        settled = moved < _RELATIVE * (1 + np.max(np.abs(v), axis=1))
+        # A step by an old matrix leaves a tenth of itself, one by a fresh matrix next to nothing.
+        close = np.where(stale, _RELATIVE, _RELATIVE / 300)
+        settled = moved < close * (1 + np.max(np.abs(v), axis=1))
         kept = (np.linalg.norm(residual, axis=1) < 0.1 * size) & (fraction == 1.0) & again
         for level in open_levels[~kept]:
             factors.pop(level, None)

@@ -13,7 +13,7 @@ from thermionic.findings.grid_leak import grid_resistance
 # What a grid of fine wire stands for the seconds of a warm-up: a rule of thumb.
 MOST_AMPERE = 10e-3
 # A grid with this much more resistance at DC than at 50 Hz is held by a capacitor.
-_HELD = 3.0
+_HELD = 20.0
 
 
 class ColdCoupling(Rule):

@@ -1,6 +1,7 @@
 """The tube library: one readable data file a type under ``data/``, and the fits that made its coefficients."""
 
 from thermionic.tubes.fitting import Fit, fit, fit_pentode, fit_points, fit_rectifier
+from thermionic.tubes.fitting_in import differences
 from thermionic.tubes.library import Limits, TubeType, Unit, all_types, get, library_names, read_unit, types_with
 from thermionic.tubes.points import Drop, Point, characteristics, drop_error, errors, read_points
 from thermionic.tubes.stages import (
@@ -25,6 +26,7 @@ __all__ = [
     "Unit",
     "all_types",
     "characteristics",
+    "differences",
     "drop_error",
     "errors",
     "fit",
