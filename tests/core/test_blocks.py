@@ -288,3 +288,10 @@ def test_an_incomplete_kind_fails_loudly():
 
         class Nothing(Block):
             kind: Literal["test-nothing"] = "test-nothing"
+
+
+def test_a_mismatched_pair_gives_less_current_on_side_b():
+    """On fixed bias 10 % less emission is 10 % less current, but for the supply's and the screens' share."""
+    pair = solve(changed(examples.example("saltpan"), "blocks/output/mismatch", "0.1"))
+    a, b = (pair.parts[name].current for name in ("V3", "V4"))
+    assert b / a == pytest.approx(0.9, abs=0.02)

@@ -149,3 +149,16 @@ def test_a_fit_gives_back_the_pentode_that_made_its_points():
 def test_points_that_cannot_determine_a_model_are_refused(kind, text, says):
     with pytest.raises(FitRefused, match=says):
         fit_points(kind, read_points(text, kind))
+
+
+def test_what_would_have_to_change_for_another_tube():
+    """By the data sheets' bases, heaters and ratings; a twin under another name needs nothing."""
+    get = tubes.get
+    assert tubes.differences(get("EL84"), get("6BQ5")) == ()
+    assert tubes.differences(get("6SN7GT"), get("6SL7GT")) == ("anode 1 W for 2.5 W",)
+    found = tubes.differences(get("2A3"), get("300B"))
+    assert "heater 5 V for 2.5 V" in found
+    assert any(word.startswith("drive about 1.") for word in found)
+    assert not any(word.startswith("anode") for word in found)
+    assert "base B9A (noval)" in tubes.differences(get("6V6GT"), get("EL84"))
+    assert "a pentode" in tubes.differences(get("2A3"), get("EL34"))

@@ -52,8 +52,8 @@ class GridCurrent(Rule):
             )
 
     def levels(self, amplifier: SolvedAmplifier, part: str) -> tuple[float | None, float]:
-        """Where the grid of ``part`` begins to conduct (None if it does not in the sweep) and full output, both in W, or
-        in V rms for a line load."""
+        """Where the grid of ``part`` begins to conduct (None if it does not in the sweep) and full output, both in W,
+        or in V rms for a line load."""
         return _onset(amplifier, part), self._full(amplifier)
 
     def _cure(self, amplifier: SolvedAmplifier, use: TubeUse) -> Cure | None:

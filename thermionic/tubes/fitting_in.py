@@ -6,8 +6,8 @@ from thermionic.tubes.library import TubeType, Unit
 
 
 def differences(now: TubeType, other: TubeType, letter: str = "a") -> tuple[str, ...]:
-    """Where ``other`` does not simply go into the socket of ``now``, each in a few words: base, heater, ratings lower than
-    those of the section ``letter``, a larger swing that its grid wants. Empty where it does."""
+    """Where ``other`` does not simply go into the socket of ``now``, each in a few words: base, heater, ratings lower
+    than those of the section ``letter``, a larger swing that its grid wants. Empty where it does."""
     found = []
     if other.base and now.base and other.base != now.base:
         found.append(f"base {other.base}")
