@@ -295,3 +295,52 @@ def test_a_mismatched_pair_gives_less_current_on_side_b():
     pair = solve(changed(examples.example("saltpan"), "blocks/output/mismatch", "0.1"))
     a, b = (pair.parts[name].current for name in ("V3", "V4"))
     assert b / a == pytest.approx(0.9, abs=0.02)
+
+
+def test_a_push_pull_primary_has_the_inductance_and_the_load_that_it_is_given():
+    """From anode to anode: inductance by the square of all its turns, load by the square of the ratio to a tap's."""
+    saltpan = solve(examples.example("saltpan"))
+    device = saltpan.netlist[saltpan.compiled.designator("blocks/transformer")].device
+    primary, secondary = device.windings[:4], device.windings[4:]
+    turns = sum(winding.turns for winding in primary)
+    assert device.core.henry * (turns / primary[0].turns) ** 2 == pytest.approx(80.0)
+    assert 8.0 * (turns / sum(winding.turns for winding in secondary)) ** 2 == pytest.approx(6600.0)
+
+
+def test_each_side_has_its_own_bias_and_it_is_negative():
+    saltpan = examples.example("saltpan")
+    before, after = solve(saltpan), solve(changed(saltpan, "blocks/bias/trim_b/travel", "0.7"))
+    assert -45 < before.voltage("bias_out") < -25
+    assert after.voltage("output_grid_b") < before.voltage("output_grid_b") - 1.0
+    assert after.voltage("output_grid_a") == pytest.approx(before.voltage("output_grid_a"), abs=0.3)
+    assert after.parts["V4"].current < 0.9 * before.parts["V4"].current
+    assert after.parts["V3"].current == pytest.approx(before.parts["V3"].current, rel=0.05)
+
+
+def test_two_diodes_on_a_centre_tap_drop_half_of_what_a_bridge_drops():
+    lantern = examples.example("lantern")
+    bridge = solve(lantern)
+    raw = dump(lantern)
+    for block in raw["blocks"]:
+        if block["id"] == "winding":
+            block["centre_tapped"] = True
+        if block["id"] == "rectifier":
+            block["form"] = "full-wave"
+    assert 0.5 < solve(validate(raw)).voltage("reservoir") - bridge.voltage("reservoir") < 1.0
+
+
+def test_a_rectifier_tube_conducts_on_both_halves():
+    """So the ripple has twice the mains' frequency and next to nothing at the mains' own."""
+    weir = solve(examples.example("weir"))
+    mains = weir.state.mains
+    assert mains.hertz == pytest.approx(50.0)
+    ripple = np.abs(mains.x[mains.system.node("reservoir")])
+    assert ripple[1] < 0.01 * ripple[2]
+
+
+def test_loudspeakers_in_series_and_in_parallel():
+    for connection, ohm in (("series", 16.0), ("parallel", 4.0)):
+        design = changed(examples.example("lantern"), "blocks/speaker/connection", connection)
+        amplifier = solve(changed(design, "blocks/speaker/count", "2"))
+        assert amplifier.load.ohm == pytest.approx(ohm)
+        assert amplifier.netlist[amplifier.load.part].device.ohm == pytest.approx(ohm)
