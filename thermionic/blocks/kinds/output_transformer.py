@@ -146,7 +146,7 @@ class OutputTransformer(Block):
         self._secondary(pen, at + 40, AXIS)
 
     def _secondary(self, pen: Sketch, x: float, middle: float) -> None:
-        end = x + 54
+        end = x + 48
         pen.wire((x, middle - 33), (x, middle - 40), (end, middle - 40))
         pen.wire((x, middle + 33), (x, middle + 40), (end, middle + 40))
         for tap in self.taps:

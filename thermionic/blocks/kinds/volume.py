@@ -55,7 +55,7 @@ class Volume(Block):
         pen.start("input", 6, SIGNAL)
         pen.wire((6, SIGNAL), (6, ANODE + 6), (at, ANODE + 6), (at, SIGNAL - 22))
         text = f"{written(self.track_ohm, Quantity.RESISTANCE)} {self.travel:.0%}"
-        pen.mark("", "potentiometer", at, SIGNAL, text=text, spoken="volume control", label=(14, 42, "start"),
+        pen.mark("", "potentiometer", at, SIGNAL, text=text, spoken="volume control", label=(10, 42, "start"),
                  main=f"blocks/{self.id}/track_ohm", size=(44, 52))  # fmt: skip
         if self.foot:
             pen.upright("foot", at, SIGNAL + 22, EARTH - 32, EARTH)
@@ -65,6 +65,6 @@ class Volume(Block):
         else:
             pen.wire((at, SIGNAL + 22), (at, EARTH))
         pen.earth(at, EARTH)
-        pen.wire((at + 26, SIGNAL), (90, SIGNAL))
-        pen.end("out", 90, SIGNAL)
-        pen.width = 90
+        pen.wire((at + 26, SIGNAL), (96, SIGNAL))
+        pen.end("out", 96, SIGNAL)
+        pen.width = 96
