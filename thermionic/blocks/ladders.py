@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -38,9 +39,9 @@ class Ladder(Block):
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.SIGNAL}
 
+    @abstractmethod
     def rungs(self) -> list[Series | Shunt]:
         """The rungs from the input on; parts that are not fitted are passed over."""
-        raise NotImplementedError
 
     def _fitted(self) -> list[Series | Shunt]:
         found: list[Series | Shunt] = []
