@@ -38,6 +38,8 @@ def _database(url: str) -> dict:
 SECRET_KEY = _needed("BOLD_ANODE_SECRET_KEY")
 ALLOWED_HOSTS = os.environ.get("BOLD_ANODE_HOSTS", "127.0.0.1,localhost").split(",")
 DEMO_MODE = os.environ.get("BOLD_ANODE_DEMO") == "1"
+# All that one request has solved takes no longer.
+SOLVE_SECONDS = float(os.environ.get("BOLD_ANODE_SOLVE_SECONDS", "10"))
 DATABASES = {"default": _database(_needed("DATABASE_URL"))}
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 

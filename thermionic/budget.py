@@ -40,6 +40,14 @@ def limit(seconds: float) -> Iterator[None]:
 
 
 @contextmanager
+def share(part: float) -> Iterator[None]:
+    """Like ``limit``, with so large a part of the whole budget in force: for what may be left undone."""
+    outer = _current.get()
+    with limit(part * (outer.seconds if outer else DEFAULT_SECONDS)):
+        yield
+
+
+@contextmanager
 def at_most() -> Iterator[None]:
     """The budget in force, or the usual one where none is."""
     if _current.get():

@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from functools import cached_property
 from threading import Lock
 
+from django.conf import settings
+
 from bold_anode.amps.models import Revision, hash_of
 from thermionic import budget, findings
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design
 
 KEPT = 64
-# One budget for all that a request has solved.
-REQUEST_SECONDS = 10.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,7 +46,7 @@ def solved_design(design: Design, near: Solved | None = None) -> Solved:
     key = hash_of(design)
     found = _recall(key)
     if found is None:
-        with budget.limit(REQUEST_SECONDS):
+        with budget.limit(settings.SOLVE_SECONDS):
             found = Solved(solve(design, near.amplifier if near else None))
             # The findings need the periodic solution; a design that has none is refused here, before it is stored.
             _ = found.findings

@@ -11,13 +11,16 @@ from urllib.parse import urlsplit, urlunsplit
 
 import psycopg
 import pytest
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import expect, sync_playwright
 
 ROOT = Path(__file__).resolve().parents[2]
 sys.path.insert(0, str(ROOT / "tools"))
 
 from local import free_port  # noqa: E402
 
+# Long enough for any machine: what is shown is tested, not how soon.
+PATIENCE = 90_000
+expect.set_options(timeout=PATIENCE)
 SWITCHES = ["--no-sandbox", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
 
 
@@ -69,6 +72,7 @@ def browser():
 def signed_in(browser, address, **options):
     """A page signed in to the demo account, in a context of its own; anything on its console fails the test."""
     context = browser.new_context(viewport={"width": 1280, "height": 800}, **options)
+    context.set_default_timeout(PATIENCE)
     page = context.new_page()
     complaints = []
     expected = "status of 422"  # a refused value answers with that, and the browser notes it

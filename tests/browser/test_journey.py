@@ -85,9 +85,7 @@ def test_from_the_drawing_to_the_wrong_reading(page):
     row = page.locator("#row-driver_anode")
     expect(row).to_have_class(re.compile("wrong"))
     expect(page.locator("#row-reservoir")).to_have_class(re.compile("good"))
-    expect(page.locator("#reasons li").first).to_contain_text(
-        re.compile(r"R5 is about \d+k where it should be 100k"), timeout=30_000
-    )
+    expect(page.locator("#reasons li").first).to_contain_text(re.compile(r"R5 is about \d+k where it should be 100k"))
 
     page.reload()
     expect(page.locator("#reasons li").first).to_contain_text("R5 is about")

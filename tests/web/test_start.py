@@ -18,7 +18,7 @@ def test_a_busy_port_is_refused():
         busy.bind(("127.0.0.1", 0))
         busy.listen()
         port = busy.getsockname()[1]
-        done = subprocess.run([ROOT / "start", "--port", str(port)], capture_output=True, text=True, timeout=60)
+        done = subprocess.run([ROOT / "start", "--port", str(port)], capture_output=True, text=True, timeout=300)
     assert done.returncode == 1
     assert f"Port {port} is in use" in done.stderr
 
@@ -53,7 +53,7 @@ def test_another_server_that_does_not_answer_is_a_sentence():
         [ROOT / "start", "--port", str(local.free_port())],
         capture_output=True,
         text=True,
-        timeout=60,
+        timeout=300,
         env=surroundings,
     )
     assert done.returncode == 1

@@ -81,8 +81,9 @@ def products_of_two(order: int) -> Spectrum:
 class Balance:
     """Converged phasors: ``volts`` (levels, ports, frequencies) and ``amperes`` (levels, injects, frequencies).
 
-    The first frequency is the mean. A waveform is sum over k of Re(phasor_k exp(j k phase)). ``jacobian``
-    (levels, n, n) is that of the balance over the real unknowns (mean, real parts, imaginary parts; port by port).
+    The first frequency is the mean. A waveform is sum over k of Re(phasor_k exp(j k phase)). ``jacobian`` is that of
+    the balance over the real unknowns (mean, real parts, imaginary parts; port by port): (levels, n, n) of one level
+    alone or of levels ``together``, else empty.
     """
 
     volts: ComplexArray
@@ -97,24 +98,6 @@ def waveform(phasors: ComplexArray, samples: int) -> Array:
 
 def _to_real(phasors: ComplexArray) -> Array:
     return np.concatenate([phasors.real, phasors[..., 1:].imag], axis=-1)
-
-
-def _real_operator(impedance: ComplexArray) -> Array:
-    """Z of every frequency (..., frequencies, ports, injects) as one real matrix over the real unknowns.
-
-    Shape (..., ports * width, injects * width) with width 2 frequencies - 1, port by port.
-    """
-    *lead, count, ports, injects = impedance.shape
-    width = 2 * count - 1
-    operator = np.zeros((*lead, ports, width, injects, width))
-    k = np.arange(count)
-    re, im = k[1:], k[1:] + count - 1
-    z = np.moveaxis(impedance, -3, 0)  # frequencies first, as indexing with k and slices puts them
-    operator[..., :, k, :, k] = z.real
-    operator[..., :, re, :, im] = -z.imag[1:]
-    operator[..., :, im, :, re] = z.imag[1:]
-    operator[..., :, im, :, im] = z.real[1:]
-    return operator.reshape(*lead, ports * width, injects * width)
 
 
 def _to_phasors(real: Array) -> ComplexArray:
@@ -147,56 +130,63 @@ def balance(
     width, samples = 2 * count - 1, len(spectrum.phases)
     synthesis, analysis, phase = spectrum.synthesis, spectrum.analysis, spectrum.phases[:, :1]
     source = _to_real(open_volts).reshape(levels, ports * width)
-    # From each injected current at each sample to the voltage that it drops, all in one: (..., n, injects, samples).
-    operator = _real_operator(impedance)
-    lead = operator.shape[:-2]
-    drop = (operator.reshape(*lead, -1, injects, width) @ analysis).reshape(*lead, ports * width, injects, samples)
-    flat = drop.reshape(*lead, ports * width, injects * samples)
+    # Of many levels, a factored matrix is used again as long as it takes a decade off the residual: most of the time
+    # goes into factoring, and single precision is enough for a step. One level alone is a supply's: what is made of
+    # its matrix needs it where it ends.
+    again = levels > 1 and not together
+    kind = np.float32 if again else np.float64
+    reach = impedance if impedance.ndim == 4 else impedance[None]
+
+    def of(which: NDArray[np.int_]) -> ComplexArray:
+        return reach[which] if len(reach) > 1 else reach
 
     def evaluate(v: Array, source: Array, which: NDArray[np.int_]) -> tuple[Array, Array, Array]:
-        """Residual (levels, n), device currents (levels, injects, samples), and slopes, levels first."""
+        """Residual (levels, n), device currents (levels, injects, samples), and slopes (levels, samples, ...)."""
         at_samples = v.reshape(-1, ports, width) @ synthesis.T
         i, g = currents(np.ascontiguousarray(np.moveaxis(at_samples, 2, 0)), phase)
         i = np.moveaxis(i, 0, 2)
-        flowing = i.reshape(len(v), -1)
-        dropped = np.einsum("lnk,lk->ln", flat[which], flowing) if lead else flowing @ flat.T
-        return v - source + dropped, i, np.moveaxis(g, 0, 1)
+        flowing = np.moveaxis(_to_phasors(i @ analysis.T), 2, 1)[..., None]
+        dropped = np.swapaxes((of(which) @ flowing)[..., 0], 1, 2)
+        return v - source + _to_real(dropped).reshape(v.shape), i, np.moveaxis(g, 0, 1)
 
     def jacobian(g: Array, which: NDArray[np.int_]) -> Array:
-        matrix = np.zeros((len(g), ports * width, ports, width))
-        reach = drop[which] if lead else drop[None]
-        for p in range(injects):
-            for q in range(ports):
-                if np.any(g[..., p, q]):
-                    matrix[:, :, q] += (reach[:, :, p] * g[:, None, :, p, q]) @ synthesis
+        """I + Z dI/dV: what a port's voltage does, at each frequency, to the current at every other, through Z."""
+        moved = np.any(g, axis=(0, 1))
+        most = int(moved.sum(axis=0).max(initial=0))
+        # The injects that each port moves, (ports, most), filled up with ones whose slope is zero.
+        moves = np.argsort(~moved, axis=0, kind="stable")[:most].T
+        slopes = g.transpose(0, 3, 2, 1)[:, np.arange(ports)[:, None], moves]  # (levels, ports, most, samples)
+        mixed = analysis @ (slopes[..., None] * synthesis)
+        rows = mixed[..., :count, :].astype(complex)
+        rows[..., 1:, :] += 1j * mixed[..., count:, :]
+        through = of(which)[..., moves].transpose(0, 1, 3, 2, 4)  # (levels, frequencies, ports, ports, most)
+        dropped = (through @ rows.transpose(0, 3, 1, 2, 4)).transpose(0, 3, 1, 2, 4)
+        matrix = np.empty((len(g), ports, width, ports, width), dtype=kind)
+        matrix[:, :, :count] = dropped.real
+        matrix[:, :, count:] = dropped.imag[:, :, 1:]
         matrix = matrix.reshape(len(g), ports * width, ports * width)
         at = np.arange(ports * width)
         matrix[:, at, at] += 1.0
         return matrix
 
     all_v, all_currents = _to_real(start).reshape(source.shape), np.zeros((levels, injects, samples))
-    matrices = np.zeros((levels, ports * width, ports * width))
-    factors: dict[int, tuple[Array, Any]] = {}
-    # One level alone is a supply's: what is made of its matrix needs it where it ends. Of many, a factored matrix is
-    # used again as long as it takes a decade off the residual: most of the time goes into factoring.
-    again = levels > 1
+    factors: dict[int, Any] = {}
+    last: Array = np.zeros((0, 0, 0))
     open_levels = np.arange(levels)
     v, want = all_v, source
     residual, current, g = evaluate(v, want, open_levels)
     for _ in range(_ITERATIONS):
         budget.check("looking for the periodic steady state")
         stale = np.array([level not in factors for level in open_levels])
-        if together:
-            matrices[open_levels] = jacobian(g, open_levels)
-            step = -np.linalg.solve(matrices[open_levels], residual[..., None])[..., 0]
-        elif stale.any():
+        if again:
             fresh = open_levels[stale]
-            matrices[fresh] = jacobian(g[stale], fresh)
-            for level in fresh.tolist():
-                factors[level] = lu_factor(matrices[level], check_finite=False)
-        if not together:
+            for level, matrix in zip(fresh.tolist(), jacobian(g[stale], fresh), strict=True):
+                factors[level] = lu_factor(matrix, overwrite_a=True, check_finite=False)
             rows = zip(open_levels.tolist(), residual, strict=True)
             step = -np.stack([lu_solve(factors[level], row, check_finite=False) for level, row in rows])
+        else:
+            last = jacobian(g, open_levels)
+            step = -np.linalg.solve(last, residual[..., None])[..., 0]
         size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))
         for _ in range(12):
@@ -223,7 +213,7 @@ def balance(
         residual, current, g = residual[still], current[still], g[still]
         if not len(open_levels):
             spectra = all_currents @ analysis.T
-            return Balance(_to_phasors(all_v.reshape(levels, ports, width)), _to_phasors(spectra), matrices)
+            return Balance(_to_phasors(all_v.reshape(levels, ports, width)), _to_phasors(spectra), last)
     raise NoSolution(
         f"No periodic steady state was found at {len(open_levels)} of {levels} drive levels, "
         f"after {_ITERATIONS} steps of harmonic balance over {count - 1} frequencies.",

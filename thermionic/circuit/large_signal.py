@@ -173,8 +173,8 @@ def _solve_levels(
                     guess = step.volts
                 found.append(step)
             guess, below = found[-1].volts, want
-        return Balance(*(np.concatenate([getattr(one, name) for one in found])
-                         for name in ("volts", "amperes", "jacobian")))  # fmt: skip
+        volts, amperes = ([getattr(one, name) for one in found] for name in ("volts", "amperes"))
+        return Balance(np.concatenate(volts), np.concatenate(amperes), np.zeros((0, 0, 0)))
 
 
 def distortion(phasors: ComplexArray) -> Array:

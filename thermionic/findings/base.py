@@ -14,7 +14,7 @@ from thermionic.design import Design, changed, field, fit_part
 from thermionic.errors import BudgetSpent, ThermionicError
 
 FIT = "fit"
-_CURE_SECONDS = 1.0
+_CURE_SHARE = 0.1  # of the budget, for each cure that is looked for
 
 
 class Severity(IntEnum):
@@ -113,7 +113,7 @@ def preferred_cure(
     low, high = 0, len(ladder)
     probe = 0
     try:
-        with budget.limit(_CURE_SECONDS):
+        with budget.share(_CURE_SHARE):
             while low < high:
                 low, high = (low, probe) if enough(ladder[probe]) else (probe + 1, high)
                 probe = (low + high) // 2
