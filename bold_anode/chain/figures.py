@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from thermionic.amplifier import SolvedAmplifier, stage_numbers
+from thermionic.amplifier import SolvedAmplifier, pair_balance, stage_numbers, working_class
 from thermionic.values import Quantity, display
 
 
@@ -34,7 +34,7 @@ def _compared(now: dict[str, str], old: dict[str, str]) -> list[Figure]:
 
 def _stage(amplifier: SolvedAmplifier, block_id: str) -> dict[str, str]:
     if not amplifier.compiled.tubes_of(block_id):
-        return {}
+        return _balance(amplifier, block_id)
     n = stage_numbers(amplifier, block_id)
     volt, ohm, hertz, watt = Quantity.VOLTAGE, Quantity.RESISTANCE, Quantity.FREQUENCY, Quantity.POWER
     screen = {}
@@ -59,7 +59,35 @@ def _stage(amplifier: SolvedAmplifier, block_id: str) -> dict[str, str]:
             ]
         ),
         "Grid drive for full output": f"{display(n.input_for_full_volt, volt)} rms",
+        **_class(amplifier, block_id),
+        **_balance(amplifier, block_id),
     }
+
+
+def _class(amplifier: SolvedAmplifier, block_id: str) -> dict[str, str]:
+    """The class that a stage works in, where it goes on to full output on the signal's way."""
+    if block_id not in amplifier.route:
+        return {}
+    found = working_class(amplifier, block_id)
+
+    def output(value: float) -> str:
+        return display(value, Quantity.POWER) if amplifier.load.power else f"{display(value, Quantity.VOLTAGE)} rms"
+
+    words = [found.letters]
+    if found.leaves_a is not None:
+        words.append(f"A up to {output(found.leaves_a)}, then cut off up to {1 - found.conducts:.0%} of the cycle")
+    if found.grid_from is not None:
+        words.append(f"grid current from {output(found.grid_from)}")
+    return {"Class": "; ".join(words)}
+
+
+def _balance(amplifier: SolvedAmplifier, block_id: str) -> dict[str, str]:
+    """How well a block balances the pair that it gives."""
+    balance = pair_balance(amplifier, block_id)
+    if balance is None:
+        return {}
+    at = {words: balance.at(hertz) for words, hertz in (("50 Hz", 50.0), ("1 kHz", 1e3), ("20 kHz", 20e3))}
+    return {f"Sides at {words}": f"{db:+.2f} dB, {degrees:+.1f}°" for words, (db, degrees) in at.items()}
 
 
 def _amplifier(amplifier: SolvedAmplifier) -> dict[str, str]:

@@ -11,13 +11,13 @@ from django.views.decorators.http import require_GET
 from bold_anode.amps.rooms import Shown, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.views import refusal
-from bold_anode.chain.diagram import plot
+from bold_anode.chain.diagram import plots
 from bold_anode.chain.drawing import drawing
 from bold_anode.chain.figures import amplifier_figures, stage_figures
 from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
 from thermionic import tubes
-from thermionic.amplifier import SolvedAmplifier, anode_diagram
+from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import KINDS, Flow, Group
 from thermionic.design import Design, fitting_types
 from thermionic.errors import ThermionicError
@@ -42,7 +42,7 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
         "actions": _actions(amplifier.design, block_id),
         "figures": stage_figures(amplifier, before, block_id),
         "whole": amplifier_figures(amplifier, before),
-        "plot": plot(anode_diagram(amplifier, block_id), power=amplifier.load.power) if uses else None,
+        "plots": plots(amplifier, block_id),
     }
 
 

@@ -9,7 +9,7 @@ import pytest
 
 from tests.core import simulator
 from thermionic import devices, examples
-from thermionic.amplifier import solve
+from thermionic.amplifier import composite_diagram, solve, working_class
 from thermionic.blocks import KINDS, Block, Group
 from thermionic.blocks.fields import Resistor, named
 from thermionic.blocks.ports import Flow, SignalRef
@@ -240,6 +240,12 @@ def test_published_output_stages_come_out_of_the_blocks(row):
     tubes = amplifier.compiled.tubes
     idle = sum(amplifier.parts[use.part].current for use in tubes)
     assert idle == pytest.approx(float(row["anode_a_zero/max_total"].split("/")[0]), rel=0.12)
+    # None is driven into grid current before its full output; the pair of EL84 leaves class A on the way.
+    block = tubes[-1].block
+    assert working_class(amplifier, block).letters == ("AB1" if row["bias"].startswith("common") else "A1")
+    if row["class"] == "push-pull":
+        composite = composite_diagram(amplifier, block)
+        assert 4 * composite.load_ohm == pytest.approx(float(row["load_ohm_anode_or_anode_to_anode"]), rel=0.12)
 
 
 def test_a_kind_of_block_is_one_new_class_and_nothing_else():

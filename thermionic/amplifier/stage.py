@@ -7,9 +7,9 @@ from functools import lru_cache
 
 import numpy as np
 
+from thermionic.amplifier.driven import driven
 from thermionic.amplifier.solved import REFERENCE_HERTZ, SolvedAmplifier
 from thermionic.blocks.facets import TubeUse
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import GROUND, Part
 from thermionic.devices import Pentode, Triode
 from thermionic.devices.base import Array
@@ -91,9 +91,9 @@ def stage_numbers(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
         dissipation_watt=state.dissipation,
         dissipation_limit_watt=use.limits.anode_w,
         screen_volt=amplifier.voltage(use.nodes["screen"]) - amplifier.voltage(use.cathode)
-        if _has_screen(use)
+        if _hasscreen_of(use)
         else None,
-        screen_watt=amplifier.screen_watt(use) if _has_screen(use) else None,
+        screen_watt=amplifier.screen_watt(use) if _hasscreen_of(use) else None,
         gain=amplifier.gain(use.output, "" if quiet else source),
         output_ohm=abs(amplifier.small_signal.impedance(use.output, REFERENCE_HERTZ)),
         low_hertz=response.corner(REFERENCE_HERTZ, upwards=False),
@@ -102,7 +102,7 @@ def stage_numbers(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     )
 
 
-def _has_screen(use: TubeUse) -> bool:
+def _hasscreen_of(use: TubeUse) -> bool:
     return "screen" in use.nodes and use.nodes["screen"] != use.anode
 
 
@@ -119,26 +119,39 @@ def _load(amplifier: SolvedAmplifier, use: TubeUse, hertz: float) -> float:
     return float((terminals @ np.linalg.solve(matrix, terminals.astype(complex))).real)
 
 
-def _driven_load(amplifier: SolvedAmplifier, use: TubeUse) -> float:
-    """What the tube works into at 1 kHz as it is driven, Ω: its anode's voltage over its anode's current, both of the
-    signal. The other half of a pair, and feedback, are in it. Without a signal, what it sees alone."""
+@dataclass(frozen=True)
+class SmallSignalOf:
+    """A tube at 1 kHz per volt of the source: its anode to its cathode (V), and the anode's current (A)."""
+
+    anode_volt: complex
+    anode_ampere: complex
+
+
+def small_signal(amplifier: SolvedAmplifier, use: TubeUse) -> SmallSignalOf:
+    """One tube's part in the signal."""
     at = amplifier.state.at
     place = at.system.place(use.part)
     sensed = np.array(
         [sum(sign * amplifier.phasor(node) for node, sign in zip(nodes, (1, -1), strict=True))
          for nodes in _port_nodes(place.part)]
     )  # fmt: skip
-    current = complex(at.port_slopes[place.injects, place.ports][-1] @ sensed)
-    if abs(current) < 1e-15:
+    return SmallSignalOf(complex(sensed[-1]), complex(at.port_slopes[place.injects, place.ports][-1] @ sensed))
+
+
+def _driven_load(amplifier: SolvedAmplifier, use: TubeUse) -> float:
+    """What the tube works into at 1 kHz as it is driven, Ω: its anode's voltage over its anode's current, both of the
+    signal. The other half of a pair, and feedback, are in it. Without a signal, what it sees alone."""
+    signal = small_signal(amplifier, use)
+    if abs(signal.anode_ampere) < 1e-15:
         return _load(amplifier, use, REFERENCE_HERTZ)
-    return float((-sensed[-1] / current).real)
+    return float((-signal.anode_volt / signal.anode_ampere).real)
 
 
 def _port_nodes(part: Part) -> list[tuple[str, str]]:
     return [(part.nodes[plus], part.nodes[minus]) for plus, minus in part.device.ports]
 
 
-def _anode_current(device: Triode | Pentode, grid: Array, screen: Array, anode: Array) -> Array:
+def anode_current(device: Triode | Pentode, grid: Array, screen: Array, anode: Array) -> Array:
     """Anode current at voltages to the cathode, A."""
     volts = (grid, anode) if isinstance(device, Triode) else (grid, screen, anode)
     current: Array = device.currents(np.stack(np.broadcast_arrays(*volts), axis=-1))[0][..., -1]
@@ -158,22 +171,20 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     ampere = amplifier.parts[use.part].current
     dc, ac = _load(amplifier, use, 0.0), _driven_load(amplifier, use)
 
-    row = _shown_row(amplifier)
-    wave = {name: _waveform(amplifier, node, row) for name, node in use.nodes.items()}
-    across = {name: wave[name] - wave["cathode"] for name in wave}
-    screen = across.get("screen", across["anode"])
-    swing = np.stack([across["anode"], _anode_current(device, across["grid"], screen, across["anode"])], axis=-1)
+    row = shown_row(amplifier)
+    play = driven(amplifier, use.part)
+    swing = np.stack([play.volts["anode"][row], play.amperes["anode"][row]], axis=-1)
 
-    screen_volt, follows = _screen(amplifier, use)
+    screen_volt, follows = screen_of(amplifier, use)
     ac_end, dc_end = volt + ac * ampere, volt + dc * ampere
-    most_volt = _round_up(1.1 * max(ac_end if ac_end < 3 * volt else 2 * volt, swing[:, 0].max(), volt, 1.0))
-    most_ampere = _round_up(1.15 * max(float(swing[:, 1].max()), 2.0 * ampere, 1e-6))
+    most_volt = round_up(1.1 * max(ac_end if ac_end < 3 * volt else 2 * volt, swing[:, 0].max(), volt, 1.0))
+    most_ampere = round_up(1.15 * max(float(swing[:, 1].max()), 2.0 * ampere, 1e-6))
     volts = np.linspace(0.0, most_volt, 49)
     bias = amplifier.voltage(use.grid) - amplifier.voltage(use.cathode)
     at_screen = volts if screen_volt is None else np.maximum(screen_volt + follows * (volts - volt), 0.0)
     curves = tuple(
-        (grid, _anode_current(device, np.full_like(volts, grid), at_screen, volts))
-        for grid in _grid_steps(2.2 * min(bias, -0.5))
+        (grid, anode_current(device, np.full_like(volts, grid), at_screen, volts))
+        for grid in grid_steps(2.2 * min(bias, -0.5))
     )
     point = amplifier.sweep[row]
     return AnodeDiagram(
@@ -194,15 +205,9 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     )
 
 
-def _waveform(amplifier: SolvedAmplifier, node: str, row: int) -> Array:
-    if node == GROUND:
-        return np.zeros(64)
-    return waveform(amplifier.drive.phasors(node)[row], 64)
-
-
-def _screen(amplifier: SolvedAmplifier, use: TubeUse) -> tuple[float | None, float]:
+def screen_of(amplifier: SolvedAmplifier, use: TubeUse) -> tuple[float | None, float]:
     """A pentode's screen over its cathode at idle, and how much of the anode's swing it follows: a tap's share."""
-    if not _has_screen(use):
+    if not _hasscreen_of(use):
         return None, 0.0
     screen, cathode, anode = (amplifier.phasor(use.nodes[name]) for name in ("screen", "cathode", "anode"))
     anode -= cathode
@@ -211,7 +216,7 @@ def _screen(amplifier: SolvedAmplifier, use: TubeUse) -> tuple[float | None, flo
     return idle, min(max(follows, 0.0), 1.0)
 
 
-def _shown_row(amplifier: SolvedAmplifier) -> int:
+def shown_row(amplifier: SolvedAmplifier) -> int:
     """The row of the sweep whose swing is shown: the source's own level, else the one nearest full output."""
     if amplifier.at_source is not None:
         return amplifier.sweep.index(amplifier.at_source)
@@ -219,16 +224,16 @@ def _shown_row(amplifier: SolvedAmplifier) -> int:
     return min(range(len(amplifier.sweep)), key=lambda row: abs(amplifier.sweep[row].power_watt - full))
 
 
-def _round_up(value: float) -> float:
+def round_up(value: float) -> float:
     """The next 'round' number: 1, 1.2, 1.5, 2, 2.5, 3, 4, 5, 6, 8 times a power of ten."""
     decade = 10.0 ** np.floor(np.log10(value))
     rungs = np.array([1, 1.2, 1.5, 2, 2.5, 3, 4, 5, 6, 8, 10]) * decade
     return float(rungs[np.searchsorted(rungs, value * (1 - 1e-9))])
 
 
-def _grid_steps(lowest: float) -> list[float]:
-    """Grid voltages from 0 down to about ``lowest`` in some eight round steps."""
-    size = -lowest / 8
+def grid_steps(lowest: float, count: int = 8) -> list[float]:
+    """Grid voltages from 0 down to about ``lowest`` in some ``count`` round steps."""
+    size = -lowest / count
     decade = 10.0 ** np.floor(np.log10(size))
     step = next(rung * decade for rung in (1.0, 2.0, 2.5, 5.0, 10.0) if rung * decade >= size * 0.999)
     return [-step * count for count in range(int(np.ceil(-lowest / step)) + 1)]

@@ -4,12 +4,8 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from thermionic.amplifier import SolvedAmplifier
+from thermionic.amplifier import SolvedAmplifier, driven
 from thermionic.blocks.facets import TubeUse
-from thermionic.circuit.harmonic_balance import waveform
-from thermionic.circuit.netlist import GROUND
-from thermionic.devices import Pentode, Triode
-from thermionic.devices.base import Array
 from thermionic.findings.base import Finding, Rule, Severity
 from thermionic.findings.tubes import worst_of_each_block
 
@@ -49,19 +45,9 @@ class DrivenHeat(Rule):
             )
 
     def _most(self, amplifier: SolvedAmplifier, use: TubeUse, rows: list[int]) -> float:
-        wave = {name: _wave(amplifier, node, rows) for name, node in use.nodes.items()}
-        device = amplifier.netlist[use.part].device
-        assert isinstance(device, (Triode, Pentode))
-        order = ("grid", "anode") if isinstance(device, Triode) else ("grid", "screen", "anode")
-        volts = np.stack([wave[name] - wave["cathode"] for name in order], axis=-1)
-        power = device.currents(volts)[0][..., -1] * volts[..., -1]
+        play = driven(amplifier, use.part)
+        power = play.amperes["anode"][rows] * play.volts["anode"][rows]
         return float(np.max(np.mean(power, axis=-1), initial=0.0))
-
-
-def _wave(amplifier: SolvedAmplifier, node: str, rows: list[int]) -> Array:
-    if node == GROUND:
-        return np.zeros((len(rows), 64))
-    return waveform(amplifier.drive.phasors(node)[rows], 64)
 
 
 class CathodeCurrent(Rule):

@@ -1,0 +1,129 @@
+"""What is drawn and said of a stage: load lines, both halves of a pair as one tube, classes, balance."""
+
+import numpy as np
+import pytest
+
+from thermionic import examples
+from thermionic.amplifier import (
+    WorkingClass,
+    anode_diagram,
+    composite_diagram,
+    driven,
+    pair_balance,
+    solve,
+    working_class,
+)
+from thermionic.design import changed, field
+
+
+def value(design, path):
+    return field(design, path).value
+
+
+def parallel(*ohms):
+    return 1 / sum(1 / ohm for ohm in ohms)
+
+
+def test_a_driver_works_into_its_load_and_the_next_grid_leak():
+    design = examples.example("lantern")
+    design = changed(changed(design, "blocks/volume/travel", "0.05"), "channels", "1")
+    amplifier = solve(design)
+    diagram = anode_diagram(amplifier, "driver")
+    (v1, i1), (v2, i2) = diagram.ac_line
+    load = parallel(value(design, "blocks/driver/anode_load/ohm"), value(design, "blocks/output/grid_leak/ohm"))
+    assert (v1 - v2) / (i2 - i1) == pytest.approx(load, rel=0.01)
+    (v1, i1), (v2, i2) = diagram.dc_line
+    whole = sum(
+        value(design, f"blocks/{part}/ohm")
+        for part in ("driver/anode_load", "driver/cathode_resistor", "ht1/resistor", "ht2/resistor", "ht3/resistor")
+    )
+    assert (v1 - v2) / (i2 - i1) == pytest.approx(whole, rel=0.005)  # and the supply's own 200 ohms or so
+    volt, ampere = diagram.operating_point
+    off = diagram.swing[:, 1] - (ampere - (diagram.swing[:, 0] - volt) / load)
+    assert np.abs(off).max() < 0.02 * np.ptp(diagram.swing[:, 1])
+
+
+def test_a_pair_is_one_odd_tube_that_works_into_a_quarter_of_anode_to_anode():
+    amplifier = solve(examples.example("hurdle"))
+    diagram = composite_diagram(amplifier, "output")
+    by_swing = dict(diagram.curves)
+    middle = len(diagram.volts) // 2
+    assert by_swing[0.0][middle] == pytest.approx(0.0, abs=1e-9)
+    for swing, current in diagram.curves:
+        np.testing.assert_allclose(by_swing[-swing], -current[::-1], atol=2e-5)
+    # A grid that goes up draws more current through its own side.
+    assert by_swing[max(by_swing)][middle] > 0
+    # The work that the composite current does in a quarter of the load is what comes out, less the losses in copper
+    # and iron: some 8 % here.
+    fundamental = 2 * np.abs(np.fft.rfft(diagram.swing[:, 1]))[1] / len(diagram.swing)
+    delivered = fundamental**2 * diagram.load_ohm / 2
+    assert delivered == pytest.approx(diagram.swing_watt / 0.92, rel=0.06)
+    np.testing.assert_allclose(diagram.half_a[:, 1] + diagram.half_b[:, 1], diagram.swing[:, 1], atol=1e-12)
+    assert composite_diagram(amplifier, "first") is None
+
+
+def test_a_pair_with_one_weak_tube_has_an_idle_current_left_over():
+    design = changed(examples.example("hurdle"), "blocks/output/mismatch", "0.1")
+    amplifier = solve(design)
+    parts = [amplifier.parts[use.part].current for use in amplifier.compiled.tubes_of("output")]
+    assert composite_diagram(amplifier, "output").idle_ampere == pytest.approx(parts[0] - parts[1])
+    assert parts[0] > 1.02 * parts[1]
+
+
+def test_the_class_follows_from_how_long_the_tubes_conduct():
+    """Colder, a pair leaves class A sooner and is cut off for longer; hotter, it does not leave it."""
+    design = examples.example("saltpan")
+    found = {}
+    for travel in ("0.3", "0.5", "0.8"):
+        at = changed(design, "blocks/bias/trim/travel", travel)
+        at = changed(at, "blocks/bias/trim_b/travel", travel)
+        amplifier = solve(at)
+        idle = amplifier.parts[amplifier.compiled.tubes_of("output")[0].part].current
+        found[idle] = working_class(amplifier, "output")
+    cold, middle, hot = (found[idle] for idle in sorted(found))
+    assert cold.conducts < middle.conducts < hot.conducts
+    assert cold.leaves_a < middle.leaves_a
+    assert hot.leaves_a is None or hot.leaves_a > middle.leaves_a
+    assert middle.letters == "AB1"
+
+
+@pytest.mark.parametrize(
+    ("conducts", "leaves_a", "grid_from", "letters"),
+    [
+        (1.0, None, None, "A1"),
+        (1.0, None, 9.0, "A1"),
+        (1.0, None, 7.0, "A2"),
+        (0.7, 4.0, None, "AB1"),
+        (0.52, 4.0, None, "AB1"),
+        (0.7, 4.0, 5.0, "AB2"),
+        (0.51, 0.1, None, "B1"),
+        (0.51, 0.1, 1.0, "B2"),
+    ],
+)
+def test_the_letters_of_a_class(conducts, leaves_a, grid_from, letters):
+    assert WorkingClass(conducts, leaves_a, grid_from, full=10.0).letters == letters
+
+
+def test_electrodes_over_a_cycle_go_round_their_idle():
+    amplifier = solve(examples.example("lantern"))
+    use = amplifier.compiled.tubes_of("driver")[0]
+    play = driven(amplifier, use.part)
+    low = 0  # the smallest drive
+    bias = amplifier.voltage(use.grid) - amplifier.voltage(use.cathode)
+    assert play.volts["grid"][low].mean() == pytest.approx(bias, abs=0.01)
+    assert play.amperes["anode"][low].mean() == pytest.approx(amplifier.parts[use.part].current, rel=1e-3)
+    # The anode falls where the grid rises.
+    assert np.corrcoef(play.volts["grid"][low], play.volts["anode"][low])[0, 1] < -0.99
+
+
+@pytest.mark.parametrize("anode_load", ["82k", "100k"])
+def test_a_cathodyne_is_as_unequal_as_its_two_loads(anode_load):
+    """One current goes through both: the ratio of the signals is that of the loads with the grid leaks beside them."""
+    design = changed(examples.example("hurdle"), "blocks/splitter/anode_load/ohm", anode_load)
+    balance = pair_balance(solve(design), "splitter")
+    leak = value(design, "blocks/output/grid_leak/ohm")
+    anode, cathode = (value(design, f"blocks/splitter/{name}/ohm") for name in ("anode_load", "cathode_load"))
+    level, phase = balance.at(1000.0)
+    assert level == pytest.approx(20 * np.log10(parallel(anode, leak) / parallel(cathode, leak)), abs=0.06)
+    assert abs(phase) < 1.0
+    assert pair_balance(solve(design), "first") is None
