@@ -17,6 +17,7 @@ from thermionic.amplifier import (
     composite_diagram,
     pair_balance,
 )
+from thermionic.devices.base import Array
 from thermionic.values import Quantity, display
 
 LEFT, TOP, WIDTH, HEIGHT, RIGHT = 54.0, 12.0, 420.0, 240.0, 40.0
@@ -77,6 +78,24 @@ class _Axes:
     def line(self, kind: str, points: Iterable[tuple[float, float]]) -> Line:
         return Line(kind, mark_safe(" ".join([f"{self.x(a):.1f},{self.y(b):.1f}" for a, b in points])))
 
+    def curves(
+        self, volts: Array, curves: Iterable[tuple[float, Array]], form: str
+    ) -> tuple[list[Line], list[Label]]:
+        """Curves over voltage, as far as they are on the sheet, each with its grid voltage at its end where there is
+        room for that."""
+        lines: list[Line] = []
+        ends: list[tuple[float, float, str]] = []
+        for grid, current in curves:
+            inside = (current >= self.up[0]) & (current <= self.up[1])
+            if inside.sum() < 2:
+                continue
+            at, currents = volts[inside], current[inside]
+            lines.append(self.line("curve", zip(at.tolist(), currents.tolist(), strict=True)))
+            x, y = self.x(at[-1]) + 3, max(self.y(currents[-1]) + 4, TOP + 10)
+            if not any(abs(x - left) < 28 and abs(y - base) < 11 for left, base, _ in ends):
+                ends.append((x, y, f"{grid:{form}}" if grid else "0 V"))
+        return lines, [Label(_px(x), _px(y), text) for x, y, text in ends]
+
     def ticks_across(self, values: Iterable[tuple[float, str]]) -> tuple[Label, ...]:
         return tuple(Label(_px(self.x(value)), _px(TOP + HEIGHT + 16), text) for value, text in values)
 
@@ -132,20 +151,7 @@ def plots(amplifier: SolvedAmplifier, block_id: str) -> list[Plot]:
 def _plot(diagram: AnodeDiagram, tube: str, *, power: bool = True) -> Plot:
     """An anode diagram on the sheet."""
     axes = _Axes((0.0, diagram.most_volt), (0.0, diagram.most_ampere))
-    lines, labels = [], []
-    for grid_volt, current in diagram.curves:
-        inside = current <= diagram.most_ampere
-        at, currents = diagram.volts[inside], current[inside]
-        if len(at) < 2:
-            continue
-        lines.append(axes.line("curve", zip(at.tolist(), currents.tolist(), strict=True)))
-        labels.append(
-            Label(
-                _px(axes.x(at[-1]) + 3),
-                _px(max(axes.y(currents[-1]) + 4, TOP + 10)),
-                f"{grid_volt:g}" if grid_volt else "0 V",
-            )
-        )
+    lines, labels = axes.curves(diagram.volts, diagram.curves, "g")
     least = diagram.limit_watt / diagram.most_ampere
     if least < diagram.most_volt:
         limit_volts = np.linspace(max(least, diagram.most_volt / 200), diagram.most_volt, 60)
@@ -178,20 +184,7 @@ def _plot(diagram: AnodeDiagram, tube: str, *, power: bool = True) -> Plot:
 def _composite_plot(diagram: CompositeDiagram, *, power: bool = True) -> Plot:
     """Both halves of a pair as one tube."""
     axes = _Axes((-diagram.most_volt, diagram.most_volt), (-diagram.most_ampere, diagram.most_ampere))
-    lines, labels = [], []
-    for swing, current in diagram.curves:
-        inside = np.abs(current) <= diagram.most_ampere
-        at, currents = diagram.volts[inside], current[inside]
-        if len(at) < 2:
-            continue
-        lines.append(axes.line("curve", zip(at.tolist(), currents.tolist(), strict=True)))
-        labels.append(
-            Label(
-                _px(axes.x(at[-1]) + 3),
-                _px(max(axes.y(currents[-1]) + 4, TOP + 10)),
-                f"{swing:+g}" if swing else "0 V",
-            )
-        )
+    lines, labels = axes.curves(diagram.volts, diagram.curves, "+g")
     ends = (-diagram.most_volt, diagram.most_volt)
     lines.append(axes.line("half", diagram.half_a.tolist()))
     lines.append(axes.line("half", diagram.half_b.tolist()))

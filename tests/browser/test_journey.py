@@ -3,6 +3,7 @@
 import json
 import re
 
+import pytest
 from playwright.sync_api import expect
 
 from thermionic import examples
@@ -129,6 +130,46 @@ def test_the_drawing_by_keyboard_alone(page):
     expect(part).to_contain_text("910")
     page.keyboard.press("Control+y")
     expect(part).to_contain_text("1k2")
+
+
+def test_the_drawing_is_moved_about_by_pointer_key_and_touch(page):
+    own_copy(page, "Saltpan push-pull")
+    page.set_viewport_size({"width": 800, "height": 700})
+    sheet, picture = page.locator(".chain .sheet").first, page.locator(".chain .drawing").first
+
+    def width():
+        return picture.bounding_box()["width"]
+
+    whole = width()
+    sheet.focus()
+    page.keyboard.press("+")
+    assert width() == pytest.approx(1.25 * whole, rel=0.01)
+    before = sheet.evaluate("e => e.scrollLeft")
+    at = sheet.bounding_box()
+    page.mouse.move(at["x"] + 10, at["y"] + 60)
+    page.mouse.down()
+    page.mouse.move(at["x"] - 90, at["y"] + 60)
+    page.mouse.up()
+    assert sheet.evaluate("e => e.scrollLeft") == before + 100
+    # Another value: the drawing stays as it was looked at.
+    page.locator('[data-path="blocks/first/anode_load"]').focus()
+    scrolled = sheet.evaluate("e => e.scrollLeft")
+    page.keyboard.press("ArrowUp")
+    expect(page.locator('[data-path="blocks/first/anode_load"]')).to_contain_text("75k")
+    assert width() == pytest.approx(1.25 * whole, rel=0.01)
+    assert sheet.evaluate("e => e.scrollLeft") == scrolled
+    sheet.focus()
+    page.keyboard.press("f")
+    assert width() <= sheet.bounding_box()["width"]
+    page.keyboard.press("0")
+    touch = page.context.new_cdp_session(page)
+    middle = at["x"] + 300, 400
+    for kind, gap in (("touchStart", 50), ("touchMove", 75), ("touchMove", 100), ("touchEnd", None)):
+        points = [{"x": middle[0] + side * gap, "y": middle[1]} for side in (-1, 1)] if gap else []
+        touch.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": points})
+    assert width() == pytest.approx(2 * whole, rel=0.02)
+    page.get_by_role("button", name="Stage").click()
+    expect(page.get_by_role("button", name="Stage")).to_have_attribute("aria-pressed", "true")
 
 
 def test_tubes_taps_and_optional_parts_from_the_drawing(page):

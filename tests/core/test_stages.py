@@ -40,7 +40,7 @@ def test_a_driver_works_into_its_load_and_the_next_grid_leak():
     assert (v1 - v2) / (i2 - i1) == pytest.approx(whole, rel=0.005)  # and the supply's own 200 ohms or so
     volt, ampere = diagram.operating_point
     off = diagram.swing[:, 1] - (ampere - (diagram.swing[:, 0] - volt) / load)
-    assert np.abs(off).max() < 0.02 * np.ptp(diagram.swing[:, 1])
+    assert np.abs(off).max() < 0.03 * np.ptp(diagram.swing[:, 1])
 
 
 def test_a_pair_is_one_odd_tube_that_works_into_a_quarter_of_anode_to_anode():
@@ -118,7 +118,7 @@ def test_electrodes_over_a_cycle_go_round_their_idle():
 
 @pytest.mark.parametrize("anode_load", ["82k", "100k"])
 def test_a_cathodyne_is_as_unequal_as_its_two_loads(anode_load):
-    """One current goes through both: the ratio of the signals is that of the loads with the grid leaks beside them."""
+    """One current goes through both: the signals are as the loads are, with the grid leaks beside them."""
     design = changed(examples.example("hurdle"), "blocks/splitter/anode_load/ohm", anode_load)
     balance = pair_balance(solve(design), "splitter")
     leak = value(design, "blocks/output/grid_leak/ohm")

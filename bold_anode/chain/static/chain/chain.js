@@ -93,18 +93,3 @@ document.body.addEventListener("htmx:afterSettle", (event) => {
   parts().find((part) => part.dataset.path === opened)?.focus({ preventScroll: true });
   opened = null;
 });
-
-// The size of the drawing: all of it in the room's width, the stage that is looked at, or as it is.
-function zoom(how) {
-  const sheet = document.querySelector(".chain .sheet");
-  if (!sheet) return;
-  sheet.classList.toggle("whole", how === "whole");
-  const mark = how === "stage" && sheet.querySelector(".stage-mark");
-  if (mark) mark.scrollIntoView({ block: "center", inline: "center" });
-}
-let size = "full";
-document.addEventListener("click", (event) => {
-  const button = event.target.closest("[data-zoom]");
-  if (button) zoom((size = button.dataset.zoom));
-});
-document.body.addEventListener("htmx:afterSwap", () => size === "whole" && zoom(size));
