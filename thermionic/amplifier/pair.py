@@ -64,14 +64,12 @@ def composite_diagram(amplifier: SolvedAmplifier, block_id: str) -> CompositeDia
     volts = np.linspace(-most_volt, most_volt, 81)
     bias = min(amplifier.voltage(use.grid) - amplifier.voltage(use.cathode) for use in uses)
     steps = [step for step in grid_steps(1.05 * min(bias, -0.5), 5) if step]
-    curves = tuple(
-        (swing, _currents(amplifier, a, swing, volts) - _currents(amplifier, b, -swing, -volts))
-        for swing in (*steps, 0.0, *(-step for step in reversed(steps)))
-    )
+    swings = np.array([*steps, 0.0, *(-step for step in reversed(steps))])
+    currents = _currents(amplifier, a, swings, volts) - _currents(amplifier, b, -swings, -volts)
     point = amplifier.sweep[row]
     return CompositeDiagram(
         volts=volts,
-        curves=curves,
+        curves=tuple(zip(swings.tolist(), currents, strict=True)),
         load_ohm=float((-volt / ampere).real),
         idle_ampere=float(sum(amplifier.parts[use.part].current for use in a)
                           - sum(amplifier.parts[use.part].current for use in b)),
@@ -85,9 +83,10 @@ def composite_diagram(amplifier: SolvedAmplifier, block_id: str) -> CompositeDia
     )  # fmt: skip
 
 
-def _currents(amplifier: SolvedAmplifier, side: list[TubeUse], swing: float, volts: Array) -> Array:
-    """The anode current of all tubes of a side with the grid and the anode so far from where they idle, A."""
-    total = np.zeros_like(volts)
+def _currents(amplifier: SolvedAmplifier, side: list[TubeUse], swings: Array, volts: Array) -> Array:
+    """The anode current of all tubes of a side with grids ``swings`` and anodes ``volts`` from where they idle, A:
+    (swings, volts)."""
+    total = np.zeros((len(swings), len(volts)))
     for use in side:
         device = amplifier.netlist[use.part].device
         assert isinstance(device, (Triode, Pentode))
@@ -96,7 +95,7 @@ def _currents(amplifier: SolvedAmplifier, side: list[TubeUse], swing: float, vol
         screen, follows = screen_of(amplifier, use)
         at = np.maximum(anode + volts, 0.0)
         screens = at if screen is None else np.maximum(screen + follows * volts, 0.0)
-        total = total + anode_current(device, np.full_like(volts, grid + swing), screens, at)
+        total = total + anode_current(device, grid + swings[:, None], screens, at)
     return total
 
 

@@ -182,14 +182,12 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     volts = np.linspace(0.0, most_volt, 49)
     bias = amplifier.voltage(use.grid) - amplifier.voltage(use.cathode)
     at_screen = volts if screen_volt is None else np.maximum(screen_volt + follows * (volts - volt), 0.0)
-    curves = tuple(
-        (grid, anode_current(device, np.full_like(volts, grid), at_screen, volts))
-        for grid in grid_steps(2.2 * min(bias, -0.5))
-    )
+    grids = np.array(grid_steps(2.2 * min(bias, -0.5)))
+    currents = anode_current(device, grids[:, None], at_screen, volts)
     point = amplifier.sweep[row]
     return AnodeDiagram(
         volts=volts,
-        curves=curves,
+        curves=tuple(zip(grids.tolist(), currents, strict=True)),
         dc_line=((dc_end, 0.0), (dc_end - dc * most_ampere, most_ampere)),
         ac_line=((ac_end, 0.0), (ac_end - ac * most_ampere, most_ampere)),
         operating_point=(volt, ampere),

@@ -28,7 +28,10 @@ from thermionic.errors import NoSolution
 PortCurrents = Callable[[Array, Array], tuple[Array, Array]]
 
 _ITERATIONS = 80
-_RELATIVE = 2e-5  # of the last step; Newton converges quadratically, so the error left is far smaller
+# A step is small below this part of Newton's; after so many of them in a row a level is given up.
+_SMALL, _PATIENCE = 0.05, 6
+_LEAST_STEP = 0.05  # between two drive levels
+_LEFT = 1e-8  # of the voltages: how far they would still move
 
 
 @dataclass(frozen=True, eq=False)
@@ -125,6 +128,58 @@ def balance(
 
     Raises NoSolution if a level does not converge, BudgetSpent.
     """
+    found, failed = _newton(spectrum, impedance, open_volts, currents, start, together)
+    if len(failed):
+        raise _unsettled(spectrum, len(failed), len(open_volts))
+    return found
+
+
+def balance_in_turn(
+    spectrum: Spectrum,
+    impedance: ComplexArray,
+    open_volts: ComplexArray,
+    currents: PortCurrents,
+    start: ComplexArray,
+) -> Balance:
+    """Like ``balance`` for levels that rise: what does not converge with the rest is solved from the level below it,
+    with steps between where that is too far. ``impedance`` is (frequencies, ports, injects)."""
+    found, failed = _newton(spectrum, impedance, open_volts, currents, start, False)
+    at_rest = np.zeros_like(open_volts[0])
+    at_rest[:, 0] = open_volts[0, :, 0]
+    for level in failed.tolist():
+        below = open_volts[level - 1] if level else at_rest
+        guess = found.volts[level - 1] if level else at_rest
+        share, step = 0.0, 1.0
+        while share < 1.0:
+            wanted = below + min(1.0, share + step) * (open_volts[level] - below)
+            one, lost = _newton(spectrum, impedance, wanted[None], currents, guess[None], False)
+            if not len(lost):
+                share, step, guess = min(1.0, share + step), 2 * step, one.volts[0]
+            elif step < _LEAST_STEP:
+                raise _unsettled(spectrum, len(failed), len(open_volts))
+            else:
+                step /= 4
+        found.volts[level], found.amperes[level] = one.volts[0], one.amperes[0]
+    return found
+
+
+def _unsettled(spectrum: Spectrum, failed: int, levels: int) -> NoSolution:
+    return NoSolution(
+        f"No periodic steady state was found at {failed} of {levels} drive levels, by harmonic balance over "
+        f"{len(spectrum.orders) - 1} frequencies.",
+        tried=("harmonic balance",),
+    )
+
+
+def _newton(
+    spectrum: Spectrum,
+    impedance: ComplexArray,
+    open_volts: ComplexArray,
+    currents: PortCurrents,
+    start: ComplexArray,
+    together: bool,
+) -> tuple[Balance, NDArray[np.int_]]:
+    """See ``balance``. Also gives the levels that do not converge; what stands for them is where they were left."""
     levels, ports, count = open_volts.shape
     injects = impedance.shape[-1]
     width, samples = 2 * count - 1, len(spectrum.phases)
@@ -173,6 +228,8 @@ def balance(
     factors: dict[int, Any] = {}
     last: Array = np.zeros((0, 0, 0))
     open_levels = np.arange(levels)
+    small_steps = np.zeros(levels, dtype=int)
+    failed: list[int] = []
     v, want = all_v, source
     residual, current, g = evaluate(v, want, open_levels)
     for _ in range(_ITERATIONS):
@@ -199,23 +256,28 @@ def balance(
             fraction[worse] *= 0.5
         moved = np.max(np.abs(trial - v), axis=1)
         v = trial
-        # A step by an old matrix leaves a tenth of itself, one by a fresh matrix next to nothing.
-        close = np.where(stale, _RELATIVE, _RELATIVE / 300)
-        settled = moved < close * (1 + np.max(np.abs(v), axis=1))
-        kept = (np.linalg.norm(residual, axis=1) < 0.1 * size) & (fraction == 1.0) & again
+        # What a full step leaves of the residual it leaves of itself to be moved.
+        left = np.where(fraction == 1.0, np.linalg.norm(residual, axis=1) / np.maximum(size, 1e-300), 1.0)
+        settled = moved * np.minimum(left, 1.0) < _LEFT * (1 + np.max(np.abs(v), axis=1))
+        kept = (left < 0.1) & again
         for level in open_levels[~kept]:
             factors.pop(level, None)
+        # A level that gets nowhere by ever so small steps will not.
+        small_steps[open_levels] = np.where(fraction < _SMALL, small_steps[open_levels] + 1, 0)
+        lost = (small_steps[open_levels] >= _PATIENCE) & ~settled
         if together:
             settled = np.full(len(v), settled.all())
-        done, still = open_levels[settled], ~settled
-        all_v[done], all_currents[done] = v[settled], current[settled]
+            lost = np.full(len(v), lost.any())
+        failed += open_levels[lost].tolist()
+        ended = settled | lost
+        done, still = open_levels[ended], ~ended
+        all_v[done], all_currents[done] = v[ended], current[ended]
         open_levels, v, want = open_levels[still], v[still], want[still]
         residual, current, g = residual[still], current[still], g[still]
         if not len(open_levels):
-            spectra = all_currents @ analysis.T
-            return Balance(_to_phasors(all_v.reshape(levels, ports, width)), _to_phasors(spectra), last)
-    raise NoSolution(
-        f"No periodic steady state was found at {len(open_levels)} of {levels} drive levels, "
-        f"after {_ITERATIONS} steps of harmonic balance over {count - 1} frequencies.",
-        tried=("harmonic balance",),
-    )
+            break
+    all_v[open_levels] = v
+    failed += open_levels.tolist()
+    spectra = all_currents @ analysis.T
+    found = Balance(_to_phasors(all_v.reshape(levels, ports, width)), _to_phasors(spectra), last)
+    return found, np.array(sorted(failed), dtype=int)

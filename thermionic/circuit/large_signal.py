@@ -9,9 +9,9 @@ import numpy as np
 from thermionic import budget
 from thermionic.circuit.harmonic_balance import (
     Balance,
-    PortCurrents,
     Spectrum,
     balance,
+    balance_in_turn,
     harmonics_of_one,
     products_of_two,
 )
@@ -19,7 +19,6 @@ from thermionic.circuit.operating_point import OperatingPoint
 from thermionic.circuit.small_signal import respond
 from thermionic.circuit.variants import VariantPoints
 from thermionic.devices.base import Array, ComplexArray
-from thermionic.errors import NoSolution
 
 # Distortion is good to 0.5 % of itself well into clipping with these (measured against 40 harmonics).
 HARMONICS, SAMPLES = 10, 40
@@ -133,7 +132,7 @@ def _driven(
         if several:
             ports = balance(spectrum, impedance, open_volts, currents, start, together=True)
         else:
-            ports = _solve_levels(spectrum, impedance, open_volts, currents, start)
+            ports = balance_in_turn(spectrum, impedance, open_volts, currents, start)
 
         if several:
             x = -np.einsum("lknp,lpk->lnk", reach, ports.amperes)
@@ -142,39 +141,6 @@ def _driven(
         x += levels[:, None, None] * np.swapaxes(linear_part, -1, -2)
         x[:, :, 0] += at.x
     return Drive(at, tones, levels, spectrum, x, ports)
-
-
-def _solve_levels(
-    spectrum: Spectrum,
-    impedance: ComplexArray,
-    open_volts: ComplexArray,
-    currents: PortCurrents,
-    start: ComplexArray,
-) -> Balance:
-    """All levels at once; if that fails, one after the other, each from the one below, with steps between."""
-    try:
-        return balance(spectrum, impedance, open_volts, currents, start)
-    except NoSolution as failure:
-        if budget.spent():
-            raise failure
-        found: list[Balance] = []
-        below = open_volts[:1] * 0.0
-        below[:, :, 0] = open_volts[:1, :, 0]
-        guess = below
-        for level in range(len(open_volts)):
-            want = open_volts[level : level + 1]
-            try:
-                found.append(balance(spectrum, impedance, want, currents, guess))
-            except NoSolution:
-                if budget.spent():
-                    raise
-                for share in np.linspace(0.1, 1.0, 10):
-                    step = balance(spectrum, impedance, below + share * (want - below), currents, guess)
-                    guess = step.volts
-                found.append(step)
-            guess, below = found[-1].volts, want
-        volts, amperes = ([getattr(one, name) for one in found] for name in ("volts", "amperes"))
-        return Balance(np.concatenate(volts), np.concatenate(amperes), np.zeros((0, 0, 0)))
 
 
 def distortion(phasors: ComplexArray) -> Array:

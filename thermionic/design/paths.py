@@ -43,8 +43,8 @@ def find(design: BaseModel, path: str) -> Found:
             at = next((item for item in at if getattr(item, "id", None) == step), None)
             if at is None:
                 raise _nothing(design, path)
-        elif isinstance(at, BaseModel) and step in type(at).model_fields:
-            owner, info = at, type(at).model_fields[step]
+        elif isinstance(at, BaseModel) and step in (fields := type(at).__pydantic_fields__):
+            owner, info = at, fields[step]
             at = getattr(at, step)
         else:
             raise _nothing(design, path)

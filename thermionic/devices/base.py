@@ -140,9 +140,15 @@ def between(size: int, plus: int, minus: int, value: Value) -> Array:
     return spread
 
 
+def _shape(values: list[Value]) -> tuple[int, ...]:
+    if all(isinstance(value, float) for value in values):  # numpy takes its time over plain numbers
+        return ()
+    return np.broadcast_shapes(*(np.shape(value) for value in values))
+
+
 def placed(size: int, *entries: tuple[int, int, Value]) -> Array:
     """A local matrix with each value added at (row, column); array values give a matrix a variant."""
-    shape = np.broadcast_shapes(*(np.shape(value) for _, _, value in entries))
+    shape = _shape([value for _, _, value in entries])
     matrix = np.zeros((*shape, size, size))
     for row, column, value in entries:
         matrix[..., row, column] += value
@@ -151,7 +157,7 @@ def placed(size: int, *entries: tuple[int, int, Value]) -> Array:
 
 def at(size: int, *entries: tuple[int, Value]) -> Array:
     """A local vector with each value added at its place; array values give a vector a variant."""
-    shape = np.broadcast_shapes(*(np.shape(value) for _, value in entries))
+    shape = _shape([value for _, value in entries])
     vector = np.zeros((*shape, size))
     for place, value in entries:
         vector[..., place] += value
