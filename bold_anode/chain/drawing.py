@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 
 from django.utils.safestring import SafeString, mark_safe
 
+from bold_anode.chain.lettering import width
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import sketch
 from thermionic.blocks.ports import split
@@ -101,14 +102,15 @@ class Drawing:
     joints: SafeString = field(default_factory=lambda: _geometry(""))
 
 
-# The height of a line of a label, and the width of a character, by which labels are laid out.
-LINE, CHARACTER = 15.0, 7.3
+# The height of a line of a label.
+LINE = 15.0
 
 
-def _box(x: float, baseline: float, anchor: str, texts: list[str]) -> tuple[float, float, float, float]:
-    width = CHARACTER * max(map(len, texts))
-    left = x - (width if anchor == "end" else width / 2 if anchor == "middle" else 0.0)
-    return left, baseline - 11.0, left + width, baseline + LINE * (len(texts) - 1) + 3.0
+def _box(x: float, baseline: float, anchor: str, lines: list[tuple[str, str]]) -> tuple[float, float, float, float]:
+    """What lines of text, each with its kind, take up: left, top, right, bottom."""
+    wide = max((width(text, kind) for kind, text in lines), default=0.0)
+    left = x - (wide if anchor == "end" else wide / 2 if anchor == "middle" else 0.0)
+    return left, baseline - 11.0, left + wide, baseline + LINE * (max(len(lines), 1) - 1) + 3.0
 
 
 class _Pen:
@@ -127,10 +129,10 @@ class _Pen:
         if mark.main and not text:
             text = value_at(self.amplifier.design, mark.main).text
         heat = self._heat(mark)
-        texts = [one for one in (designator, text, heat) if one]
+        texts = [one for one in (("designator", designator), ("value", text), ("heat", heat)) if one[1]]
         x, middle = mark.x + mark.label[0], mark.y + mark.label[1]
         baseline = middle - LINE * len(texts) / 2 + 11.0
-        width, height = mark.size
+        wide, high = mark.size
         severity = self.severities.get(mark.path)
         spoken = f"{designator} {text} {heat}".strip() + f", {mark.name.lower()}"
         return PartMark(
@@ -141,13 +143,13 @@ class _Pen:
             symbol=Symbol(mark.symbol, _place(mark.x, mark.y, mark.turn, mark.flip)),
             label=_place(x, baseline),
             anchor=mark.label[2],
-            outline=_geometry(f"M{mark.x - width / 2:g} {mark.y - height / 2:g}h{width:g}v{height:g}h{-width:g}z"),
+            outline=_geometry(f"M{mark.x - wide / 2:g} {mark.y - high / 2:g}h{wide:g}v{high:g}h{-wide:g}z"),
             spoken=spoken,
             heat=heat,
             marks=(f" finding-{severity}" if severity else "")
             + (" changed" if self._value_differs(mark.main) else ""),
             block=mark.path.split("/")[1],
-            box=_box(x, baseline, mark.label[2], texts or [""]),
+            box=_box(x, baseline, mark.label[2], texts),
         )
 
     def _designator(self, mark: sketch.Mark) -> str:
@@ -212,7 +214,7 @@ class _Pen:
         text = value(self.amplifier)
         changed = " changed" if self._differs(value, text) else ""
         return Reading(key, _geometry(f"{x:g}"), _geometry(f"{y:g}"), anchor, text, kind + changed, path,
-                       _box(x, y, anchor, [text]))  # fmt: skip
+                       _box(x, y, anchor, [(kind, text)]))  # fmt: skip
 
     def _differs(self, value: Callable[[SolvedAmplifier], str], text: str) -> bool:
         if self.before is None:

@@ -65,6 +65,6 @@ class Volume(Block):
         else:
             pen.wire((at, SIGNAL + 22), (at, EARTH))
         pen.earth(at, EARTH)
-        pen.wire((at + 26, SIGNAL), (96, SIGNAL))
-        pen.end("out", 96, SIGNAL)
-        pen.width = 96
+        pen.wire((at + 26, SIGNAL), (104, SIGNAL))
+        pen.end("out", 104, SIGNAL)
+        pen.width = 104
