@@ -166,6 +166,8 @@ def _changed(design: Design, posted) -> tuple[Design, str]:  # type: ignore[no-u
         after = documents.step_field(design, path, steps, series)
     else:
         after = documents.changed(design, path, posted.get("value", ""))
+        for other in posted.getlist("also"):
+            after = documents.changed(after, other, posted.get("value", ""))
     return after, f"{_said(path)}: {before.text} to {documents.field(after, path).text}"
 
 

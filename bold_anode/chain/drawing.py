@@ -65,7 +65,8 @@ class PartMark:
 @dataclass(frozen=True)
 class Reading:
     """A solved figure or a name beside its node. ``kind`` is ht, bias, signal, heat, ripple or reference; ``changed``
-    follows if it differs from before. ``key`` names it between revisions; ``path`` is set where it can be chosen."""
+    follows if it differs from before. ``key`` names it between revisions; ``reference`` is the rail's that it stands
+    for."""
 
     key: str
     x: str
@@ -73,7 +74,7 @@ class Reading:
     anchor: str
     text: str
     kind: str
-    path: str
+    reference: str
     box: tuple[float, float, float, float]
 
 
@@ -206,14 +207,14 @@ class _Pen:
             node = amplifier.design.block(block).node(port)
             return f"{flag.text} {display(amplifier.voltage(node), Quantity.VOLTAGE)}"
 
-        return self._reading(f"{flag.path}@{flag.x:g}", flag.x, flag.y, flag.anchor, flag.kind, text, flag.path)
+        return self._reading(f"{flag.path}@{flag.x:g}", flag.x, flag.y, flag.anchor, flag.kind, text, flag.rail)
 
     def _reading(
-        self, key: str, x: float, y: float, anchor: str, kind: str, value: Callable[[SolvedAmplifier], str], path: str
+        self, key: str, x: float, y: float, anchor: str, kind: str, value: Callable[[SolvedAmplifier], str], rail: str
     ) -> Reading:
         text = value(self.amplifier)
         changed = " changed" if self._differs(value, text) else ""
-        return Reading(key, _geometry(f"{x:g}"), _geometry(f"{y:g}"), anchor, text, kind + changed, path,
+        return Reading(key, _geometry(f"{x:g}"), _geometry(f"{y:g}"), anchor, text, kind + changed, rail,
                        _box(x, y, anchor, [(kind, text)]))  # fmt: skip
 
     def _differs(self, value: Callable[[SolvedAmplifier], str], text: str) -> bool:

@@ -13,13 +13,12 @@ from bold_anode.amps.solved import solved
 from bold_anode.amps.views import refusal
 from bold_anode.chain.diagram import plots
 from bold_anode.chain.drawing import drawing
+from bold_anode.chain.editor import rows
 from bold_anode.chain.figures import amplifier_figures, stage_figures
-from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
-from thermionic import tubes
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import KINDS, Flow, Group
-from thermionic.design import Design, fitting_types
+from thermionic.design import Design
 from thermionic.errors import ThermionicError
 from thermionic.findings import Finding
 from thermionic.schematic import signal_sheet, supply_sheet
@@ -100,10 +99,6 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
         designator = amplifier.compiled.designator(path)
     except KeyError:
         state, designator = None, ""
-    rows = [
-        {"path": f.path, "label": _label(f), "text": f.text, "choices": _choices(request.user, design, f.path)}
-        for f in fields
-    ]  # fmt: skip
     optional = documents.optional_parts(design)
     switches = [
         {"path": option, "name": documents.find(design, option).title.lower(), "fitted": fitted}
@@ -113,32 +108,7 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
     return render(
         request,
         "chain/editor.html",
-        {"project": project, "path": path, "rows": rows, "state": state, "designator": designator,
+        {"project": project, "path": path, "rows": rows(request.user, amplifier, fields),
+         "state": state, "designator": designator,
          "switches": switches, "removable": path in optional, "stage": request.GET.get("stage", "")},
     )  # fmt: skip
-
-
-def _label(field: documents.Field) -> str:
-    """What a value is called, with its unit where the value is written without."""
-    return f"{field.title}, {field.quantity.unit}" if field.quantity and field.quantity.value.infix else field.title
-
-
-def _tubes_for(design: Design, envelope: str) -> list[tuple[str, str]]:
-    """The types that can go into an envelope, each with its other names and with what would have to change for it."""
-    now = design.tube_of(envelope)
-    letters = [section[-1] for block in design.blocks for section in block.sections if section[:-2] == envelope]
-    found = []
-    for name in fitting_types(design, envelope):
-        other = tubes.get(name)
-        words = ", ".join(tubes.differences(now, other, letters[0] if letters else "a"))
-        names = f"{name} ({', '.join(other.aliases)})" if other.aliases else name
-        found.append((name, f"{names}: {words}" if words else names))
-    return found
-
-
-def _choices(user: Any, design: Design, path: str) -> list[tuple[str, str]]:
-    """What can be chosen at a path: the value and its words."""
-    if path.startswith("envelopes/"):
-        own = [one.name for one in design.own_tubes] + [tube.name for tube in OwnTube.objects.triodes_of(user)]
-        return [(name, f"{name}, your own") for name in dict.fromkeys(own)] + _tubes_for(design, path.split("/")[1])
-    return [(choice, choice) for choice in documents.choices(design, path)]

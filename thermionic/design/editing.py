@@ -10,6 +10,7 @@ from pydantic import BaseModel
 
 from thermionic import values
 from thermionic.blocks import Block, Measured
+from thermionic.design import sections
 from thermionic.design.document import Design, OwnTriode
 from thermionic.design.graph import options
 from thermionic.design.paths import Found, find, put
@@ -23,12 +24,14 @@ _HIDDEN = ("id", "kind")
 
 @dataclass(frozen=True)
 class Field:
-    """One value: its path, what it is called, what it measures (None for text and choices) and what it holds now."""
+    """One value: its path, what it is called, what it measures (None for text and choices) and what it holds now;
+    ``refers`` where it names a port of another block."""
 
     path: str
     title: str
     quantity: Quantity | None
     value: Any
+    refers: bool = False
 
     @property
     def text(self) -> str:
@@ -55,7 +58,11 @@ def _members(value: Any) -> bool:
 
 
 def _field(found: Found) -> Field:
-    return Field(found.path, found.title, _quantity_of(found), found.value)
+    return Field(found.path, found.title, _quantity_of(found), found.value, _is_reference(found))
+
+
+def _is_reference(found: Found) -> bool:
+    return isinstance(found.owner, Block) and found.name in type(found.owner).reference_fields()
 
 
 def fields_at(design: Design, path: str) -> list[Field]:
@@ -63,7 +70,8 @@ def fields_at(design: Design, path: str) -> list[Field]:
     owner = find(design, path).value
     if not isinstance(owner, BaseModel):
         raise DesignRefused(f"{design.name} has no part at {path[:120]}.")
-    found = []
+    found: list[Field] = []
+    envelopes: list[str] = []
     for name in type(owner).model_fields:
         at = find(design, f"{path}/{name}")
         single = isinstance(at.value, (int, float, str)) or (at.value is None and not _is_part(at))
@@ -71,9 +79,15 @@ def fields_at(design: Design, path: str) -> list[Field]:
             continue
         found.append(_field(at))
         if name.startswith("tubes"):
-            envelopes = dict.fromkeys(section.partition(".")[0] for section in at.value or ())
-            found = [_field(find(design, f"envelopes/{one}/type")) for one in envelopes] + found
-    return found
+            envelopes += [section.partition(".")[0] for section in at.value or ()]
+    paths = [f"envelopes/{one}/{name}" for one in dict.fromkeys(envelopes) for name in _of_envelope(design, one)]
+    return [*(_field(find(design, one)) for one in paths), *found]
+
+
+def _of_envelope(design: Design, envelope: str) -> list[str]:
+    """What can be chosen of an envelope: its type; whether two channels share it where it has several sections."""
+    shared = design.channels > 1 and len(design.tube_of(envelope).section_letters) > 1
+    return ["type", "split"] if shared else ["type"]
 
 
 def _annotations(annotation: Any) -> list[Any]:
@@ -105,8 +119,19 @@ def changed(design: Design, path: str, typed: str | float) -> Design:
     """
     old = field(design, path)
     raw = dump(design)
-    put(raw, path, _read(find(design, path), old, typed))
+    found = find(design, path)
+    value = _read(found, old, typed)
+    if _are_sections(found):
+        value = sections.moved(design, raw, old.value[0], value)
+    put(raw, path, value)
+    if _are_sections(found):
+        sections.drop_unused(raw)
     return validate(raw)
+
+
+def _are_sections(found: Found) -> bool:
+    """Whether a field says which sections of envelopes a position has."""
+    return isinstance(found.owner, Block) and found.name.startswith("tubes")
 
 
 def _read(found: Found, old: Field, typed: str | float) -> Any:
@@ -201,9 +226,12 @@ def choices(design: Design, path: str) -> tuple[str, ...]:
             return tuple(str(option) for option in get_args(annotation))
     if bool in _annotations(found.info.annotation):
         return ("yes", "no")
-    if isinstance(found.owner, Block) and found.name in type(found.owner).reference_fields():
+    if _is_reference(found):
+        assert isinstance(found.owner, Block)
         none = () if found.info.is_required() else ("",)
         return (*none, *options(design, found.owner, found.name))
+    if _are_sections(found):
+        return sections.choices(design, found.value)
     return ()
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from thermionic.blocks import KINDS, Block, Flow, Group, split
+from thermionic.design import sections
 from thermionic.design.document import Design
 from thermionic.design.graph import consumers, signal_inputs
 from thermionic.design.reading import dump, validate
@@ -68,7 +69,7 @@ def remove(design: Design, block_id: str, *, along: bool = False) -> Design:
         raise DesignRefused(
             f"Without {', '.join(sorted(gone))} this would hang on nothing: {', '.join(sorted(left))}."
         )
-    _drop_unused_envelopes(raw)
+    sections.drop_unused(raw)
     return validate(raw)
 
 
@@ -81,7 +82,7 @@ def duplicate(design: Design, block_id: str) -> Design:
     for name in list(copied):
         if name.startswith("tubes"):
             types = [design.envelope(section.partition(".")[0]).type for section in copied[name]]
-            copied[name] = _sections(design, raw, types)
+            copied[name] = sections.allot(design, raw, types)
     out = next((port for port, flow in block.ports().items() if flow in (Flow.SIGNAL, Flow.PAIR, Flow.RAIL)), "")
     name = _main(type(block))
     if name and out:
@@ -152,7 +153,7 @@ def push_pull(design: Design, output_id: str, splitter: str = "cathodyne") -> De
     pair = next(one for one in raw["blocks"] if one["id"] == output_id)
     kinds = {one["id"]: one["type"] for one in raw["envelopes"]}
     types = [kinds[section.partition(".")[0]] for section in pair["tubes"]]
-    pair["tubes_b"] = _sections(design, raw, types)
+    pair["tubes_b"] = sections.allot(design, raw, types)
     if "cathode_resistor" in pair and "bias" not in pair:
         old = pair["cathode_resistor"]
         pair["cathode_resistor"] = {
@@ -255,7 +256,7 @@ def _new(design: Design, raw: dict[str, Any], cls: type[Block], near: Block) -> 
     taken: list[str] = []
     for name in list(block):
         if name.startswith("tubes"):
-            block[name] = _sections(design, raw, block[name], taken)
+            block[name] = sections.allot(design, raw, block[name], taken)
             taken += block[name]
     for name, flows in cls.reference_fields().items():
         if name == _main(cls) or not _wanted(cls, name, block):
@@ -279,34 +280,6 @@ def _wanted(cls: type[Block], name: str, block: dict[str, Any]) -> bool:
     return cls.model_fields[name].is_required() or (name == "feed" and "anode_load" in block)
 
 
-def _sections(
-    design: Design, raw: dict[str, Any], types: list[str], taken_already: list[str] | None = None
-) -> list[str]:
-    """A free section for each type: of an envelope that has one left, else of a new envelope."""
-    found: list[str] = []
-    for name in types:
-        used = {s for one in raw["blocks"] for key, value in one.items() if key.startswith("tubes") for s in value}
-        used |= {*found, *(taken_already or ())}
-        wanted = design.tube_type(name)
-        section = next(
-            (
-                f"{one['id']}.{letter}"
-                for one in raw["envelopes"]
-                if one["type"] == wanted.type and one.get("split") != "channels"
-                for letter in wanted.section_letters
-                if f"{one['id']}.{letter}" not in used
-            ),
-            None,
-        )
-        if section is None:
-            taken = {one["id"] for one in raw["envelopes"]}
-            new = next(f"v{number}" for number in range(1, 100) if f"v{number}" not in taken)
-            raw["envelopes"].append({"id": new, "type": wanted.type})
-            section = f"{new}.a"
-        found.append(section)
-    return found
-
-
 def _free_id(design: Design, wanted: str) -> str:
     stem = wanted.rstrip("0123456789").rstrip("_") or "block"
     taken = {block.id for block in design.blocks}
@@ -326,16 +299,5 @@ def _swapped(design: Design, raw: dict[str, Any], block_id: str, kind: str) -> d
     required = {name for name, info in cls.model_fields.items() if info.is_required()}
     new = {name: value for name, value in new.items() if name in required or name not in could or name == "kind"}
     raw["blocks"].insert(place, {**new, **kept, "id": block_id, "kind": kind})
-    _drop_unused_envelopes(raw)
+    sections.drop_unused(raw)
     return raw
-
-
-def _drop_unused_envelopes(raw: dict[str, Any]) -> None:
-    used = {
-        section.partition(".")[0]
-        for one in raw["blocks"]
-        for key, value in one.items()
-        if key.startswith("tubes")
-        for section in value
-    }
-    raw["envelopes"] = [one for one in raw["envelopes"] if one["id"] in used]

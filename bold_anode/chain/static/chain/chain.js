@@ -13,10 +13,10 @@ async function open(part) {
   const query = new URLSearchParams({ path: part.dataset.path, stage: stageOf() });
   await htmx.ajax("GET", `${chain().dataset.editor}?${query}`, { target: ".chain .editor", swap: "innerHTML" });
   const box = editor();
-  if (!box) return;
+  if (!box || pointing) return;
   box.hidden = false;
   place(box, part);
-  const first = box.querySelector("input:not([type=hidden]), select");
+  const first = box.querySelector("summary, input:not([type=hidden], [data-filter]), select");
   first?.focus({ preventScroll: true });
   first?.select?.();
 }
@@ -41,6 +41,22 @@ function close() {
   opened = null;
 }
 
+document.addEventListener(
+  "toggle",
+  (event) => event.target.open && event.target.querySelector?.("[data-filter]")?.focus({ preventScroll: true }),
+  true,
+);
+
+// A list that is searched: what has all the words that were typed, in any of its names.
+document.addEventListener("input", (event) => {
+  const search = event.target.closest("[data-filter]");
+  if (!search) return;
+  const words = search.value.toLowerCase().split(/[\s,]+/).filter(Boolean);
+  for (const choice of search.form.querySelectorAll(".list button")) {
+    choice.hidden = !words.every((word) => choice.dataset.names.toLowerCase().includes(word));
+  }
+});
+
 function change(values) {
   const work = document.getElementById("work");
   htmx.ajax("POST", work.dataset.change, {
@@ -50,8 +66,51 @@ function change(values) {
   });
 }
 
+// Pointing at the other end of a connection: the blocks and rails that it may come from are marked, and a click on one
+// chooses it; where a block has several, they are left in the list to choose from.
+let pointing = null;
+const ends = () => [...document.querySelectorAll(".part, [data-reference]")];
+const choicesAt = (end) =>
+  [...(pointing?.options ?? [])].filter(({ value }) =>
+    end.dataset.reference ? value === end.dataset.reference : value && value.split(".")[0] === end.dataset.block,
+  );
+
+function point(select) {
+  pointing = select;
+  chain().classList.add("pointing");
+  for (const end of ends()) end.classList.toggle("candidate", choicesAt(end).length > 0);
+  editor().hidden = true;
+}
+
+function unpoint() {
+  pointing = null;
+  chain()?.classList.remove("pointing");
+  for (const end of document.querySelectorAll(".candidate")) end.classList.remove("candidate");
+}
+
+function pointedAt(end) {
+  const found = choicesAt(end);
+  const select = pointing;
+  unpoint();
+  if (found.length === 1) {
+    select.value = found[0].value;
+    select.dispatchEvent(new Event("change", { bubbles: true }));
+    return;
+  }
+  editor().hidden = false;
+  for (const option of select.options) option.hidden = !found.includes(option);
+  select.selectedIndex = -1;
+  select.focus();
+}
+
 document.addEventListener("click", (event) => {
   if (event.target.closest("[data-close]")) return close();
+  const picker = event.target.closest("[data-pick]");
+  if (picker) return point(document.getElementById(picker.dataset.pick));
+  if (pointing) {
+    const end = event.target.closest(".candidate");
+    return end ? pointedAt(end) : unpoint();
+  }
   const part = event.target.closest(".part");
   if (part) return void open(part);
   if (!event.target.closest(".editor")) {
@@ -61,7 +120,12 @@ document.addEventListener("click", (event) => {
 });
 
 document.addEventListener("keydown", (event) => {
-  if (event.key === "Escape") return close();
+  if (event.key === "Escape") return pointing ? unpoint() : close();
+  if (event.target.closest("[data-filter]") && event.key === "Enter") {
+    event.preventDefault();
+    event.target.form.querySelector(".list button:not([hidden])")?.click();
+    return;
+  }
   if (event.ctrlKey || event.metaKey || event.altKey) return;
   const input = event.target.closest("[data-step]");
   const part = event.target.closest(".part");
@@ -77,6 +141,7 @@ document.addEventListener("keydown", (event) => {
   if (!part) return;
   if (event.key === "Enter" || event.key === " ") {
     event.preventDefault();
+    if (pointing) return part.matches(".candidate") ? pointedAt(part) : unpoint();
     open(part);
   }
   const sideways = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
