@@ -350,3 +350,81 @@ def test_loudspeakers_in_series_and_in_parallel():
         amplifier = solve(changed(design, "blocks/speaker/count", "2"))
         assert amplifier.load.ohm == pytest.approx(ohm)
         assert amplifier.netlist[amplifier.load.part].device.ohm == pytest.approx(ohm)
+
+
+def test_a_filament_off_balance_hums_by_what_its_pot_leaves():
+    """A twentieth of 2.5 V off the middle: 0.18 V peak at 50 Hz in series with the cathode, and none in balance."""
+    design = fit_part(examples.example("lantern"), "blocks/output/filament", True)
+    hum = {}
+    for travel in ("0.5", "0.45"):
+        amplifier = solve(changed(design, "blocks/output/filament/travel", travel))
+        wave = amplifier.state.mains.node_waveform(amplifier.load.node, 1024)
+        hertz = amplifier.state.mains.hertz
+        # The first harmonic of the mains; with the bridge alone everything repeats at twice that.
+        hum[travel] = 2 * np.abs(np.fft.rfft(wave)[1]) / 1024 if hertz == 50.0 else 0.0
+    assert hum["0.5"] == 0.0
+    pot = next(part for part in amplifier.netlist.parts if part.path.endswith("/filament"))
+    assert pot.device.ohm == pytest.approx(0.45 * 0.55 * 100.0)
+    source = next(part for part in amplifier.netlist.parts if isinstance(part.device, devices.MainsSource))
+    reach = amplifier.small_signal.from_source(source.name, np.array([50.0]))[0]
+    gain = abs(reach[amplifier.state.at.system.node(amplifier.load.node)])
+    # Grounded-grid from the cathode to the loudspeaker: some (mu + 1) / mu times what the grid has.
+    grid = amplifier.gain(amplifier.load.node, amplifier.compiled.tubes_of("output")[0].grid)
+    assert gain == pytest.approx(grid * (1 + 1 / 4.2), rel=0.15)
+    assert hum["0.45"] == pytest.approx(0.05 * 2.5 * 2**0.5 * gain, rel=0.01)
+    steady = solve(
+        changed(changed(design, "blocks/output/filament/travel", "0.45"), "blocks/output/filament/fed", "DC")
+    )
+    assert steady.state.mains.hertz == 100.0
+
+
+def test_a_tube_with_a_cathode_has_no_filament_supply():
+    with pytest.raises(DesignRefused, match="the 6SL7GT has a cathode of its own; take out the filament supply"):
+        fit_part(examples.example("lantern"), "blocks/driver/filament", True)
+
+
+def test_a_cathode_winding_feeds_back_what_its_turns_say():
+    """Kirchhoff and the turns: e = (1+b) R i, i = gm (vg - b e) - (1+b) e / rp."""
+    plain = changed(examples.example("lantern"), "blocks/transformer/cathode_share", "0.1")
+    plain = changed(plain, "blocks/output/cathode_bypass/farad", "10m")
+    wound = changed(plain, "blocks/output/cathode_return", "transformer.cathode")
+    before, after = solve(plain), solve(wound)
+    place = before.state.at.system.place("V2")
+    gm, ga = before.state.at.port_slopes[place.injects, place.ports][-1]
+    use = before.compiled.tubes_of("output")[0]
+    gain = before.gain(use.anode, use.grid)
+    load = gain / (gm - gain * ga)
+    b = 0.1
+    expected = (1 + b) * load * gm / (1 + (1 + b) * load * (gm * b + (1 + b) * ga))
+    assert after.gain(after.load.node, use.grid) / before.gain(before.load.node, use.grid) == pytest.approx(
+        expected / gain, rel=0.02
+    )
+    ratio = after.phasor("transformer_cathode") / after.phasor(use.anode)
+    assert ratio.real == pytest.approx(-0.1, rel=0.03)
+
+
+def test_each_side_of_a_pair_has_its_cathode_winding_against_its_anode():
+    design = changed(examples.example("hurdle"), "blocks/output/shared_cathode", "no")
+    design = changed(design, "blocks/transformer/cathode_share", "0.1")
+    amplifier = solve(changed(design, "blocks/output/cathode_return", "transformer.cathode"))
+    for use in amplifier.compiled.tubes_of("output"):
+        winding = amplifier.phasor(f"transformer_cathode_{use.side}")
+        assert (winding / amplifier.phasor(use.anode)).real == pytest.approx(-0.1, rel=0.05)
+    with pytest.raises(DesignRefused, match="each cathode returns to a winding of its own"):
+        changed(amplifier.design, "blocks/output/shared_cathode", "yes")
+
+
+def test_a_cut_between_two_places_takes_treble_as_its_parts_say():
+    """A control and a capacitor across a source of known resistance: -3 dB where X equals both resistances."""
+    design = insert(examples.example("lantern"), "extra-part", "driver")
+    design = changed(design, "blocks/extra_part/a", "driver.anode")
+    design = changed(design, "blocks/extra_part/capacitor/farad", "10n")
+    design = fit_part(design, "blocks/extra_part/control", True)
+    before = solve(changed(design, "blocks/extra_part/control/travel", "1"))
+    after = solve(changed(design, "blocks/extra_part/control/travel", "0.02"))
+    source = abs(solve(examples.example("lantern")).small_signal.impedance("driver_anode", 1000.0))
+    hertz = np.array([8000.0])
+    x = 1 / (2j * np.pi * hertz * 10e-9)
+    wanted = [abs((ohm + x) / (ohm + x + source)) for ohm in (250e3, 5e3)]
+    found = decibels(after, hertz, "driver_anode") - decibels(before, hertz, "driver_anode")
+    assert found == pytest.approx(20 * np.log10(wanted[1] / wanted[0]), abs=0.3)

@@ -85,6 +85,18 @@ def test_supply_over_the_mains_cycle(name, tmp_path, capsys):
     assert rectifier.winding_rms_ampere == pytest.approx(rms, rel=0.02)
 
 
+def test_a_half_wave_rectifier_tube_over_the_mains_cycle(tmp_path, capsys):
+    design = changed(DESIGNS["weir"], "blocks/rectifier/form", "half-wave")
+    design = changed(design, "blocks/winding/winding_volt", "150 V")
+    ours = solve(design)
+    ((_, names, data),) = simulator.run(printed(design, tmp_path, capsys, "--supply", "mains"), tmp_path)
+    time = data[:, 0]
+    for rail in ours.compiled.rails:
+        wave = data[:, names.index(f"v({rail.node})")]
+        assert ours.voltage(rail.node) == pytest.approx(np.trapezoid(wave, time) / (time[-1] - time[0]), rel=2e-3)
+        assert ours.ripple(rail.node) == pytest.approx(np.ptp(wave), rel=0.03, abs=1e-3)
+
+
 @pytest.mark.parametrize(
     "edits",
     [

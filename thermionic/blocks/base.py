@@ -12,8 +12,11 @@ from thermionic.blocks.fields import Id, Model, named
 from thermionic.blocks.ports import Flow, takes_in
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from thermionic.blocks.build import Bench
     from thermionic.blocks.sketch import Sketch
+    from thermionic.tubes import TubeType
 
 
 class Group(Enum):
@@ -73,6 +76,11 @@ class Block(Model):
 
     def complaint(self, takers: list[Block]) -> str:
         """What is amiss with a design in which just ``takers`` take from this block, in a sentence; "" if nothing."""
+        return ""
+
+    def unfit(self, tube_of: Callable[[str], TubeType]) -> str:
+        """What is amiss with the types in its envelopes, given by ``tube_of`` their ids, in a sentence; "" if
+        nothing."""
         return ""
 
     def sided(self, port: str) -> bool:

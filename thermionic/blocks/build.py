@@ -40,6 +40,10 @@ class DesignView(Protocol):
         """The type of an envelope."""
 
 
+# From a winding's centre tap to the middle of a filament.
+_TAP_OHM = 1e-3
+
+
 @dataclass
 class Build:
     """Parts and facets as the blocks give them."""
@@ -196,6 +200,23 @@ class Bench:
             return False
         self.add(part.letter, part.device(), *part.turned(a, b), name=name, side=side)
         return True
+
+    def filament(self, name: str, sections: Iterable[str], cathode: str, side: str = "") -> str:
+        """The middle of the filaments of a position's tubes, whose supply the field holds, before the node of its
+        cathode circuit; that node itself where the field holds none."""
+        supply = getattr(self.block, name)
+        if supply is None:
+            return cathode
+        heater = self.type_of(next(iter(sections))).heater
+        assert heater is not None  # the block's ``unfit`` has seen to it
+        middle = self.node("filament", side)
+        wiper = cathode
+        if supply.unbalance:
+            wiper = self.node("filament_tap", side)
+            peak = supply.unbalance * heater.volts * 2**0.5
+            self.loose("VF", devices.MainsSource(peak, self.mains[1]), wiper, cathode)
+        self.add("RV", devices.Resistor(max(supply.ohm, _TAP_OHM)), middle, wiper, name=name, side=side)
+        return middle
 
     def part_of(self, name: str) -> str:
         """The designator of a part of this block that has been put in."""

@@ -7,7 +7,7 @@ it; a part that may be left out says beside its title what it is when first fitt
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, GetJsonSchemaHandler
 from pydantic_core import core_schema
@@ -166,12 +166,42 @@ class DiodePart(Component):
 
 
 class Potentiometer(Component):
-    """A potentiometer or trimmer; ``travel`` is the fraction of the track's resistance below the wiper."""
+    """A potentiometer or trimmer; ``travel`` is the fraction of the track's resistance below the wiper. Between two
+    nodes it is a variable resistor, what is below the wiper in use."""
 
     track_ohm: Ohms = named("Track")
     travel: Fraction = named("Position (0 to 1)", 0.5)
     letter: ClassVar = "RV"
     symbol: ClassVar = "potentiometer"
+
+    def device(self) -> devices.Device:
+        return devices.Resistor(max(self.travel, 1e-4) * self.track_ohm)
+
+
+class FilamentSupply(Component):
+    """How the filament of a directly heated tube is fed: its cathode circuit begins at the wiper of a balance pot, or
+    at the winding's centre tap.
+
+    The filament is taken to give from its middle. Off balance, ``travel`` - 0.5 of its AC volts are in series with
+    the cathode; what is left of them in balance, at twice the mains frequency, is not computed.
+    """
+
+    track_ohm: Ohms = named("Balance pot", 100.0)
+    travel: Fraction = named("Position (0 to 1)", 0.5)
+    returns: Literal["balance pot", "centre tap"] = named("Cathode at the", "balance pot")
+    fed: Literal["AC", "DC"] = named("Fed with", "AC")
+    letter: ClassVar = "RV"
+    symbol: ClassVar = "filament-balance"
+
+    @property
+    def ohm(self) -> float:
+        """Between the filament's middle and the cathode circuit, Ω: the two parts of the track side by side."""
+        return self.travel * (1 - self.travel) * self.track_ohm if self.returns == "balance pot" else 0.0
+
+    @property
+    def unbalance(self) -> float:
+        """The part of the filament's AC volts that is in series with the cathode."""
+        return self.travel - 0.5 if self.returns == "balance pot" and self.fed == "AC" else 0.0
 
 
 class CurrentSourcePart(Component):

@@ -6,10 +6,9 @@ from abc import abstractmethod
 from dataclasses import dataclass
 from typing import ClassVar
 
-from thermionic import devices
 from thermionic.blocks.base import Block
 from thermionic.blocks.build import Bench
-from thermionic.blocks.fields import Potentiometer, named
+from thermionic.blocks.fields import named
 from thermionic.blocks.ports import Flow, SignalRef
 from thermionic.blocks.sketch import Sketch
 from thermionic.circuit.netlist import GROUND
@@ -61,13 +60,13 @@ class Ladder(Block):
             if isinstance(rung, Series):
                 following = bench.node("out") if place == last else bench.node(f"n{place + 1}")
                 for name in rung.names:
-                    _part(bench, name, at, following)
+                    bench.fit(name, at, following)
                 at = following
             else:
                 above = at
                 for depth, name in enumerate(rung.names):
                     below = GROUND if depth == len(rung.names) - 1 else bench.node(f"n{place + 1}_{depth + 1}")
-                    _part(bench, name, above, below)
+                    bench.fit(name, above, below)
                     above = below
 
     def sketch(self, pen: Sketch) -> None:
@@ -98,13 +97,3 @@ class Ladder(Block):
         pen.wire((x, y), (x + 14, y))
         pen.end("out", x + 14, y)
         pen.width = x + 14
-
-
-def _part(bench: Bench, name: str, a: str, b: str) -> None:
-    """A part of the ladder; a potentiometer is a rheostat, what it has above its wiper in the circuit."""
-    part = getattr(bench.block, name)
-    if isinstance(part, Potentiometer):
-        ohm = max(part.track_ohm * part.travel, part.track_ohm / 1e4)
-        bench.add("RV", devices.Resistor(ohm), a, b, name=name)
-    else:
-        bench.fit(name, a, b)

@@ -41,6 +41,8 @@ SignalOrPairRef = Annotated[_Text, Takes((Flow.SIGNAL, Flow.PAIR))]
 RailRef = Annotated[_Text, Takes((Flow.RAIL,))]
 # A screen hangs on a rail, or on a tap of the transformer that its anode drives.
 ScreenRef = Annotated[_Text, Takes((Flow.RAIL, Flow.PLACE))]
+# A cathode returns to earth, or to a winding of the transformer that its anode drives.
+TapRef = Annotated[_Text, Takes((Flow.PLACE,))]
 BiasRef = Annotated[_Text, Takes((Flow.BIAS,))]
 WindingRef = Annotated[_Text, Takes((Flow.WINDING,))]
 PlaceRef = Annotated[_Text, Takes((Flow.PLACE, Flow.SIGNAL, Flow.RAIL, Flow.BIAS))]

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from pydantic import model_validator
 
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
-from thermionic.blocks.fields import Capacitor, Choke, CurrentSourcePart, Led, Resistor, named
-from thermionic.blocks.ports import BiasRef, Flow, RailRef, ScreenRef
+from thermionic.blocks.fields import Capacitor, Choke, CurrentSourcePart, FilamentSupply, Led, Resistor, named
+from thermionic.blocks.ports import BiasRef, Flow, RailRef, ScreenRef, TapRef
 from thermionic.blocks.sketch import ANODE, BIAS, CATHODE, EARTH, LOAD, RAIL, SIGNAL, Sketch
 from thermionic.circuit.netlist import GROUND
+from thermionic.tubes import TubeType
 
 BYPASS = Capacitor(farad=100e-6, rating_volt=100.0)
 COUPLING = Capacitor(farad=220e-9, rating_volt=630.0, tolerance=0.1)
@@ -28,6 +31,8 @@ class CathodeStage(Block):
     cathode_resistor: Resistor | None = named("Cathode resistor", None, first=Resistor(ohm=1e3, rating_watt=1.0))
     cathode_bypass: Capacitor | None = named("Cathode bypass", None, first=BYPASS)
     cathode_led: Led | None = named("Cathode LED", None, first=Led())
+    cathode_return: TapRef | None = named("Cathode returns to", None)
+    filament: FilamentSupply | None = named("Filament supply", None, first=FilamentSupply())
     screen: ScreenRef | None = named("Screen from", None)
     screen_resistor: Resistor | None = named("Screen resistor", None, first=Resistor(ohm=1e3, rating_watt=1.0))
     screen_bypass: Capacitor | None = named(
@@ -83,6 +88,18 @@ class CathodeStage(Block):
             return ""
         return f"{self.id}: its anode hangs on nothing; give it an anode load, or a transformer behind it."
 
+    def unfit(self, tube_of: Callable[[str], TubeType]) -> str:
+        if not self.filament:
+            return ""
+        types = [tube_of(section.partition(".")[0]) for section in self.sections]
+        other = next((one.type for one in types if one.heater is None or not one.heater.filament), None)
+        if other is None:
+            return ""
+        return (
+            f"{self.id}: the {other} has a cathode of its own; take out the filament supply, or choose a directly "
+            "heated tube."
+        )
+
     def places(self, ends: tuple[str, ...] = ("",)) -> dict[str, Flow]:
         """Where feedback and extra parts may touch it."""
         names = [
@@ -105,7 +122,7 @@ class CathodeStage(Block):
         source = bench.take("input", side)
         at = bench.through("coupling", source, "in", side)
         bench.fit("grid_leak", at, bench.take(bias) if getattr(self, bias) else GROUND, side)
-        cathode = bench.node("cathode", side) if self.has_cathode else GROUND
+        cathode = bench.node("cathode", side) if self.has_cathode else self.foot(bench, side)
         anode = bench.node("anode", side)
         screen = ""
         if self.screen:
@@ -113,8 +130,9 @@ class CathodeStage(Block):
         elif self.screen_resistor:
             screen = bench.through("screen_resistor", anode, "screen", side)
         knob = bench.knob(bias) if getattr(self, bias) else "cathode_resistor/ohm" if self.cathode_resistor else ""
+        emitter = bench.filament("filament", sections, cathode, side)
         bench.tubes(
-            sections, anode=anode, grid=at, cathode=cathode, screen=screen, source=source, bias=self._bias(),
+            sections, anode=anode, grid=at, cathode=emitter, screen=screen, source=source, bias=self._bias(),
             knob=knob, leak="grid_leak" if self.grid_leak else "", side=side, scale=scale,
         )  # fmt: skip
         self.cathode_parts(bench, cathode, side)
@@ -127,9 +145,14 @@ class CathodeStage(Block):
 
     def cathode_parts(self, bench: Bench, cathode: str, side: str) -> None:
         """The parts between the cathode and earth."""
-        bench.fit("cathode_resistor", cathode, GROUND, side)
-        bench.fit("cathode_led", cathode, GROUND, side)
-        bench.fit("cathode_bypass", cathode, GROUND, side)
+        foot = self.foot(bench, side)
+        bench.fit("cathode_resistor", cathode, foot, side)
+        bench.fit("cathode_led", cathode, foot, side)
+        bench.fit("cathode_bypass", cathode, foot, side)
+
+    def foot(self, bench: Bench, side: str = "") -> str:
+        """Where the cathode's circuit returns to: earth, or a winding in the cathode."""
+        return bench.take("cathode_return", side) if self.cathode_return else GROUND
 
     # The drawing.
 
@@ -154,34 +177,55 @@ class CathodeStage(Block):
             pen.wire((at, SIGNAL), (after, SIGNAL))
         return after + 32
 
+    def draw_filament(self, pen: Sketch, tube: float) -> float:
+        """The filament's balance, under the tube. Returns the y where the cathode's own parts begin."""
+        if not self.filament:
+            return SIGNAL + 32
+        y = SIGNAL + 32 + 14
+        pen.mark("filament", self.filament.symbol, tube, y, size=(48, 22), label=(28, -2, "start"),
+                 main=f"blocks/{self.id}/filament/track_ohm")  # fmt: skip
+        return y + 14
+
     def draw_cathode(self, pen: Sketch, tube: float) -> None:
         """The cathode's own parts."""
+        top = self.draw_filament(pen, tube)
         if not self.has_cathode:
-            pen.wire((tube, SIGNAL + 32), (tube, EARTH))
-            pen.earth(tube, EARTH)
+            pen.wire((tube, top), (tube, EARTH))
+            self.draw_foot(pen, tube, EARTH)
             return
         name = "cathode_resistor" if self.cathode_resistor else "cathode_led"
-        pen.upright(name, tube, SIGNAL + 32, BIAS, EARTH, label=(-13, 2, "end"))
-        pen.earth(tube, EARTH)
-        pen.volts("cathode", tube - 8, CATHODE + 4, "bias", "end")
+        pen.upright(name, tube, top, BIAS, EARTH, label=(-13, 2, "end"))
+        self.draw_foot(pen, tube, EARTH)
+        joint = max(top, CATHODE + 6)
+        pen.volts("cathode", tube - (30 if self.filament else 8), CATHODE + 4, "bias", "end")
         right = tube
         if self.cathode_bypass:
-            pen.dot(tube, CATHODE + 6)
-            right = tube + 40
-            pen.wire((tube, CATHODE + 6), (right, CATHODE + 6))
-            pen.upright("cathode_bypass", right, CATHODE + 6, BIAS, EARTH, polarised=True, label=(16, 4, "start"))
-            pen.earth(right, EARTH)
+            pen.dot(tube, joint)
+            right = tube + (72 if self.filament else 40)
+            pen.wire((tube, joint), (right, joint))
+            pen.upright("cathode_bypass", right, joint, BIAS, EARTH, polarised=True, label=(16, 4, "start"))
+            self.draw_foot(pen, right, EARTH, tube)
         if pen.is_tapped(pen.port("cathode")):
-            pen.wire((tube, CATHODE + 6), (tube + 112, CATHODE + 6))
-            pen.dot(right, CATHODE + 6)
-            pen.place(pen.port("cathode"), tube + 112, CATHODE + 6)
+            pen.wire((tube, joint), (tube + 112, joint))
+            pen.dot(right, joint)
+            pen.place(pen.port("cathode"), tube + 112, joint)
+
+    def draw_foot(self, pen: Sketch, x: float, y: float, beside: float | None = None) -> None:
+        """Where a part of the cathode's circuit returns to; what stands ``beside`` another joins it there."""
+        if not self.cathode_return:
+            pen.earth(x, y)
+        elif beside is not None:
+            pen.wire((x, y), (beside, y))
+            pen.dot(beside, y)
+        else:
+            pen.flag("cathode_return", x, y, above=False)
 
     def draw_tube(self, pen: Sketch, sections: tuple[str, ...], tube: float, *, width: float = 100) -> float:
         """The tube with its screen, anode and load. Returns the x where the anode's wire leaves."""
         pentode = pen.kinds.get(sections[0]) == "pentode"
         pen.tube(sections, tube, label=(37, 12 if pentode else -6, "start"))
         pen.figure("heat", f"blocks/{self.id}", tube + 37, SIGNAL + (42 if pentode else 26), "heat")
-        end = tube + width
+        end = tube + width + (32 if self.filament else 0)
         if pentode:
             end = self._draw_screen(pen, tube)
         pen.wire((tube, SIGNAL - 32), (tube, ANODE), (end, ANODE))

@@ -14,7 +14,7 @@ def check(design: Design) -> None:
     """Raise DesignRefused, in a sentence a fault, unless every reference and section leads somewhere it may."""
     faults = [*_repeated(design), *_references(design), *_sections(design)]
     if not faults:
-        faults = [*_circles(design), *_complaints(design)]
+        faults = [*_circles(design), *_complaints(design), *_unfit(design)]
     if faults:
         more = f" And {len(faults) - 5} more faults." if len(faults) > 5 else ""
         raise DesignRefused(" ".join(faults[:5]) + more)
@@ -27,6 +27,12 @@ def _complaints(design: Design) -> Iterator[str]:
             takers.setdefault(split(reference)[0], []).append(block)
     for block in design.blocks:
         if reason := block.complaint(takers.get(block.id, [])):
+            yield reason
+
+
+def _unfit(design: Design) -> Iterator[str]:
+    for block in design.blocks:
+        if reason := block.unfit(design.tube_of):
             yield reason
 
 

@@ -6,9 +6,8 @@ from thermionic.blocks.base import Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.fields import Resistor, Sections, named
 from thermionic.blocks.ports import Flow, SignalRef
-from thermionic.blocks.sketch import ANODE, BIAS, CATHODE, EARTH, SIGNAL, Sketch
+from thermionic.blocks.sketch import ANODE, BIAS, CATHODE, EARTH, Sketch
 from thermionic.blocks.stages import CathodeStage
-from thermionic.circuit.netlist import GROUND
 
 
 class CommonCathode(CathodeStage):
@@ -46,13 +45,13 @@ class CommonCathode(CathodeStage):
 
     def cathode_parts(self, bench: Bench, cathode: str, side: str) -> None:
         upper = self.cathode_resistor or self.cathode_led
-        foot = GROUND
+        foot = below = self.foot(bench)
         if self.cathode_foot:
             foot = bench.node("foot") if upper else cathode
         bench.fit("cathode_resistor", cathode, foot)
         bench.fit("cathode_led", cathode, foot)
         bench.fit("cathode_bypass", cathode, foot)
-        bench.fit("cathode_foot", foot, GROUND) if foot != GROUND else None
+        bench.fit("cathode_foot", foot, below) if foot != below else None
 
     def node(self, port: str, side: str = "") -> str:
         if port == "foot" and not (self.cathode_resistor or self.cathode_led):
@@ -65,23 +64,23 @@ class CommonCathode(CathodeStage):
             return
         name = "cathode_resistor" if self.cathode_resistor else "cathode_led" if self.cathode_led else ""
         low = EARTH + 58 if name else EARTH
+        top = self.draw_filament(pen, tube)
         if name:
-            pen.upright(name, tube, SIGNAL + 32, BIAS, EARTH - 16, label=(-13, 2, "end"))
+            pen.upright(name, tube, top, BIAS, EARTH - 16, label=(-13, 2, "end"))
             pen.upright("cathode_foot", tube, EARTH - 16, EARTH + 20, low, label=(-13, 2, "end"))
         else:
-            pen.upright("cathode_foot", tube, SIGNAL + 32, BIAS, low, label=(-13, 2, "end"))
-        pen.earth(tube, low)
-        pen.volts("cathode", tube - 8, CATHODE + 4, "bias", "end")
+            pen.upright("cathode_foot", tube, top, BIAS, low, label=(-13, 2, "end"))
+        self.draw_foot(pen, tube, low)
+        joint = max(top, CATHODE + 6)
+        pen.volts("cathode", tube - (30 if self.filament else 8), CATHODE + 4, "bias", "end")
         if self.cathode_bypass and name:
-            right = tube + 40
-            pen.dot(tube, CATHODE + 6)
+            right = tube + (72 if self.filament else 40)
+            pen.dot(tube, joint)
             pen.dot(tube, EARTH - 16)
-            pen.wire((tube, CATHODE + 6), (right, CATHODE + 6))
-            pen.upright(
-                "cathode_bypass", right, CATHODE + 6, BIAS, EARTH - 16, polarised=True, label=(16, 4, "start")
-            )
+            pen.wire((tube, joint), (right, joint))
+            pen.upright("cathode_bypass", right, joint, BIAS, EARTH - 16, polarised=True, label=(16, 4, "start"))
             pen.wire((right, EARTH - 16), (tube, EARTH - 16))
-        for port, y in (("foot", EARTH - 16 if name else CATHODE + 6), ("cathode", CATHODE + 6)):
+        for port, y in (("foot", EARTH - 16 if name else joint), ("cathode", joint)):
             if pen.is_tapped(port):
                 x = tube + (112 if port == "cathode" else 100)
                 pen.wire((tube, y), (x, y))

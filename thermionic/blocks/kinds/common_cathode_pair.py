@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
 from thermionic.blocks.fields import Potentiometer, Sections, named
 from thermionic.blocks.ports import BiasRef, Flow, PairRef
-from thermionic.blocks.sketch import ANODE, AXIS, SIGNAL, Sketch
+from thermionic.blocks.sketch import ANODE, AXIS, Sketch
 from thermionic.blocks.stages import CathodeStage
 
 
@@ -46,6 +46,10 @@ class CommonCathodePair(CathodeStage):
     def _balanced(self) -> "CommonCathodePair":
         if self.balance and not (self.shared_cathode and self.cathode_resistor):
             raise ValueError(f"{self.id}: a balance trimmer needs one cathode resistor for both.")
+        if self.shared_cathode and self.cathode_return:
+            raise ValueError(
+                f"{self.id}: each cathode returns to a winding of its own; give each a resistor of its own."
+            )
         if self.bias_b and not self.bias:
             raise ValueError(f"{self.id}: with a bias of its own for side b, say what side a returns to, too.")
         return self
@@ -92,7 +96,7 @@ class CommonCathodePair(CathodeStage):
             with pen.half(side):
                 tube = self.draw_grid(pen, bias)
                 if self.shared_cathode and self.has_cathode:
-                    pen.wire((tube, SIGNAL + 32), (tube, AXIS - (22 if self.balance else 0)))
+                    pen.wire((tube, self.draw_filament(pen, tube)), (tube, AXIS - (22 if self.balance else 0)))
                 else:
                     self.draw_cathode(pen, tube)
                 end = self.draw_tube(pen, sections, tube)

@@ -6,35 +6,38 @@ from pydantic import model_validator
 
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
-from thermionic.blocks.fields import Capacitor, Choke, DiodePart, Resistor, named
+from thermionic.blocks.fields import Capacitor, Choke, DiodePart, Potentiometer, Resistor, named
 from thermionic.blocks.kinds.feedback import draw_lane
 from thermionic.blocks.ports import Flow, PlaceRef
 from thermionic.blocks.sketch import Sketch
 from thermionic.circuit.netlist import GROUND
 
-_PARTS = ("resistor", "capacitor", "choke", "diode")
+_PARTS = ("control", "resistor", "capacitor", "choke", "diode")
 
 
 class ExtraPart(Block):
-    """A resistor, capacitor, choke or diode from one place to another, or to earth; several in series."""
+    """A resistor, capacitor, choke or diode from one place to another, or to earth; several in series. With a
+    ``control``, a variable resistor of which ``travel`` is in use, it is a treble cut in a grid's return or between
+    the grids of a pair; a resistor and a capacitor compensate a transformer's primary."""
 
     kind: Literal["extra-part"] = "extra-part"
     a: PlaceRef = named("From")
     b: PlaceRef | None = named("To (earth if nothing)", None)
+    control: Potentiometer | None = named("Control", None, first=Potentiometer(track_ohm=250e3, travel=1.0))
     resistor: Resistor | None = named("Resistor", None, first=Resistor(ohm=10e3))
     capacitor: Capacitor | None = named("Capacitor", None, first=Capacitor(farad=1e-9, rating_volt=630.0))
     choke: Choke | None = named("Choke", None, first=Choke(henry=1.0, copper_ohm=50.0))
     diode: DiodePart | None = named("Diode", None, first=DiodePart())
 
     title = "Extra part"
-    about = "A resistor, capacitor, choke or diode between any two named places."
+    about = "A resistor, capacitor, choke or diode between any two places: a cut, compensation, a snubber."
     group = Group.FEEDBACK
     first = {"capacitor": {"farad": 1e-9, "rating_volt": 630.0}}
 
     @model_validator(mode="after")
     def _something(self) -> "ExtraPart":
         if not self._fitted:
-            raise ValueError(f"{self.id}: fit a resistor, a capacitor, a choke or a diode.")
+            raise ValueError(f"{self.id}: fit a control, a resistor, a capacitor, a choke or a diode.")
         return self
 
     @property
@@ -43,6 +46,10 @@ class ExtraPart(Block):
 
     def ports(self) -> dict[str, Flow]:
         return {}
+
+    def full_up(self) -> dict[str, float]:
+        """What is to be set for the least of it."""
+        return {"control/travel": 1.0} if self.control and self.capacitor else {}
 
     def compile(self, bench: Bench) -> None:
         at, end = bench.take("a"), bench.take("b") if self.b else GROUND

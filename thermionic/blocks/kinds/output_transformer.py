@@ -18,7 +18,8 @@ from thermionic.values import Quantity, written
 class OutputTransformer(Block):
     """An output transformer. ``primary_ohm`` is the load that the primary shows (anode to anode for a pair) when a
     tap has the load that it is called by. All leakage is put on the primary. ``screen_tap`` is where the screens'
-    taps are, as a fraction of the primary's turns from the HT to the anode.
+    taps are, as a fraction of the primary's turns from the HT to the anode. ``cathode_share`` is a winding for each
+    tube's cathode, in turns of the primary (of each half), which feeds back; its copper is that of as many turns.
     """
 
     kind: Literal["output-transformer"] = "output-transformer"
@@ -33,6 +34,9 @@ class OutputTransformer(Block):
     leakage_henry: Henries = named("Leakage inductance")
     primary_copper_ohm: Ohms = named("Primary copper")
     screen_tap: Annotated[float, Field(gt=0.0, lt=1.0)] | None = named("Screen taps at (0 to 1)", None, first=0.43)
+    cathode_share: Annotated[float, Field(gt=0.0, lt=1.0)] | None = named(
+        "Cathode winding, of each half's turns", None, first=0.1
+    )
     primary_farad: Farads | None = named("Primary's capacitance", None, first=500e-12)
     secondary_reversed: bool = named("Secondary turned round", False)
     taps: Annotated[tuple[Tap, ...], Field(min_length=1, max_length=6)] = named("Secondary taps")
@@ -66,13 +70,16 @@ class OutputTransformer(Block):
 
     def ports(self) -> dict[str, Flow]:
         found = {tap.id: Flow.SIGNAL for tap in self.taps}
-        return found | ({"ul": Flow.PLACE} if self.screen_tap else {})
+        found |= {"ul": Flow.PLACE} if self.screen_tap else {}
+        return found | ({"cathode": Flow.PLACE} if self.cathode_share else {})
 
     def sided(self, port: str) -> bool:
-        return port == "ul" and self.push_pull
+        return port in ("ul", "cathode") and self.push_pull
 
     def node(self, port: str, side: str = "") -> str:
-        return super().node(port if port == "ul" else f"tap_{port}" if port[:1].isdigit() else port, side)
+        return super().node(
+            port if port in ("ul", "cathode") else f"tap_{port}" if port[:1].isdigit() else port, side
+        )
 
     def compile(self, bench: Bench) -> None:
         feed = bench.take("feed") if self.feed else GROUND
@@ -91,6 +98,11 @@ class OutputTransformer(Block):
                 windings.append(winding)
                 nodes += [node, at] if side == "b" else [at, node]
                 at, below = node, share
+            if self.cathode_share and bench.used("cathode"):
+                # Against the anode, so that it takes away from what the grid is given.
+                part, node = self.cathode_share * whole, bench.node("cathode", side)
+                windings.append(devices.Winding(part, self.primary_copper_ohm * part))
+                nodes += [GROUND, node] if side == "b" else [node, GROUND]
         before, copper, ratio = GROUND, 0.0, 0.0
         for tap in [tap for tap in self.taps if bench.used(tap.id)] or self.taps[:1]:
             of_tap = (tap.ohm / self.taps[0].ohm) ** 0.5 / turns

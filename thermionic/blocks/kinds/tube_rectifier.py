@@ -13,16 +13,18 @@ from thermionic.errors import DesignRefused
 
 
 class TubeRectifier(Block):
-    """A full-wave vacuum rectifier on a centre-tapped winding. ``anode_resistor`` is in series with each anode."""
+    """A vacuum rectifier, full-wave on a centre-tapped winding, or half-wave with its anodes side by side on all of
+    one. ``anode_resistor`` is in series with each anode."""
 
     kind: Literal["tube-rectifier"] = "tube-rectifier"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
     winding: WindingRef = named("Winding")
     tubes: tuple[Section] = named("Rectifier tube")
+    form: Literal["full-wave", "half-wave"] = named("Form", "full-wave")
     anode_resistor: Resistor | None = named("Anode resistors", None, first=Resistor(ohm=47.0, rating_watt=5.0))
 
     title = "Vacuum rectifier"
-    about = "A full-wave rectifier tube on a centre-tapped winding."
+    about = "A rectifier tube, full-wave on a centre-tapped winding or half-wave."
     group = Group.SUPPLY
     first = {"tubes": ["GZ34"]}
     suffixes = {"out": ""}
@@ -32,17 +34,28 @@ class TubeRectifier(Block):
 
     def compile(self, bench: Bench) -> None:
         w = bench.winding("winding")
-        if not w.centre_tapped:
+        if self.form == "half-wave":
+            halves = 2 if w.centre_tapped else 1
+            end = self._half(bench, "", halves * w.volt, halves * w.ohm, w.hertz)
+            anodes = [bench.through("anode_resistor", end, "anode", side) for side in "ab"]
+        elif w.centre_tapped:
+            anodes = [
+                bench.through("anode_resistor", self._half(bench, side, sign * w.volt, w.ohm, w.hertz), "anode", side)
+                for side, sign in (("a", 1.0), ("b", -1.0))
+            ]
+        else:
             raise DesignRefused(
-                f"{self.id}: a full-wave rectifier tube needs a centre-tapped winding; {w.block} has none."
+                f"{self.id}: a full-wave rectifier tube needs a centre-tapped winding; {w.block} has none. Make it "
+                "half-wave."
             )
-        anodes = []
-        for side, sign in (("a", 1.0), ("b", -1.0)):
-            emf, end = bench.node("emf", side), bench.node("winding", side)
-            bench.add("VM", devices.MainsSource(sign * w.volt * 2**0.5, w.hertz), emf, GROUND)
-            bench.loose("RW", devices.Resistor(w.ohm), emf, end)
-            anodes.append(bench.through("anode_resistor", end, "anode", side))
         bench.rectifying_tube(self.tubes[0], anodes[0], anodes[1], bench.node("out"))
+
+    def _half(self, bench: Bench, side: str, volt: float, ohm: float, hertz: float) -> str:
+        """The winding's end, behind its resistance."""
+        emf, end = bench.node("emf", side), bench.node("winding", side)
+        bench.add("VM", devices.MainsSource(volt * 2**0.5, hertz), emf, GROUND)
+        bench.loose("RW", devices.Resistor(ohm), emf, end)
+        return end
 
     def sketch(self, pen: Sketch) -> None:
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
