@@ -3,10 +3,13 @@ node voltages by Ohm's law, must be the limit, as the data sheet or the rule of 
 
 from math import log10
 
+import numpy as np
 import pytest
 
 from tests.core.test_findings import edited
-from thermionic.amplifier import solve
+from thermionic import examples
+from thermionic.amplifier import driven, solve
+from thermionic.circuit.large_signal import distortion
 from thermionic.design import changed, full_up
 from thermionic.findings import RULES, Severity
 
@@ -159,3 +162,38 @@ def test_a_driven_anode_is_judged_by_what_it_turns_into_heat():
     assert 25.0 < found.value < 40.0
     assert found.limit == 25.0
     assert amplifier.parts["V3"].dissipation < 25.0
+
+
+def grid_limits(amplifier):
+    """Between which powers the last grid first reaches its cathode, and the distortion of what it is given at full
+    output: read off the sweep."""
+    conducts = np.flatnonzero(driven(amplifier, "V2").amperes["grid"].max(axis=1) >= 20e-6)
+    watts = [point.power_watt for point in amplifier.sweep]
+    row = int(conducts[0]) if len(conducts) else len(watts) - 1
+    levels = [point.source_volt for point in amplifier.sweep]
+    bent = np.interp(amplifier.full_output.source_volt, levels, distortion(amplifier.drive.phasors("output_grid")))
+    return watts[max(row - 1, 0)], watts[row] * 1.001, float(bent)
+
+
+def test_a_driver_is_weak_where_it_bends_before_four_fifths_of_what_the_grid_could_be_given():
+    rule, path = BY_NAME["weak-driver"], "blocks/driver/cathode_resistor/ohm"
+    amplifier, _ = edge(rule, examples.example("lantern"), path, 1500.0, 4700.0)
+    low, high, bent = grid_limits(amplifier)
+    assert 0.8 * low <= amplifier.full_output.power_watt <= 0.8 * high
+    assert bent > 0.035
+    (finding,) = rule.examine(solve(changed(amplifier.design, path, 4700.0)))
+    assert finding.cure.path == path
+
+
+def test_an_output_stage_gives_out_early_with_a_clean_drive():
+    rule, path = BY_NAME["load-and-class"], "blocks/output/cathode_resistor/ohm"
+    amplifier = solve(changed(examples.example("lantern"), path, 2000.0))
+    low, _, bent = grid_limits(amplifier)
+    assert amplifier.full_output.power_watt < 0.5 * low
+    assert bent < 0.035
+    (finding,) = rule.examine(amplifier)
+    assert finding.cure.path == path
+    warmer = solve(changed(examples.example("lantern"), path, 1200.0))
+    low, _, _ = grid_limits(warmer)
+    assert warmer.full_output.power_watt > 0.5 * low
+    assert not list(rule.examine(warmer))

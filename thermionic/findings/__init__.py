@@ -7,6 +7,7 @@ from thermionic.findings.base import Cure, Finding, Rule, Severity, applied, wor
 from thermionic.findings.capacitor_voltage import CapacitorVoltage
 from thermionic.findings.cold_coupling import ColdCoupling
 from thermionic.findings.driven_heat import CathodeCurrent, DrivenHeat
+from thermionic.findings.early_limit import StageGivesOut, WeakDriver
 from thermionic.findings.feedback_polarity import FeedbackPolarity
 from thermionic.findings.gain import TotalGain
 from thermionic.findings.grid_current import GridCurrent
@@ -42,6 +43,8 @@ RULES: tuple[Rule, ...] = (
     CathodeCurrent(),
     DrivenHeat(),
     Sharing(),
+    WeakDriver(),
+    StageGivesOut(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):
     raise AssertionError("two rules share a name")
