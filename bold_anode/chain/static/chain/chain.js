@@ -60,8 +60,8 @@ document.addEventListener("input", (event) => {
 function change(values) {
   const work = document.getElementById("work");
   htmx.ajax("POST", work.dataset.change, {
-    target: "#work",
-    swap: "outerHTML",
+    target: "#room",
+    swap: "innerHTML",
     values: { seen: work.dataset.revision, stage: stageOf(), ...values },
   });
 }
@@ -154,7 +154,7 @@ document.addEventListener("keydown", (event) => {
 
 // The part that was being edited gets the focus back once the new drawing is there.
 document.body.addEventListener("htmx:afterSettle", (event) => {
-  if (event.detail.target.id !== "work" || !opened) return;
+  if (event.detail.target.id !== "room" || !opened) return;
   parts().find((part) => part.dataset.path === opened)?.focus({ preventScroll: true });
   opened = null;
 });

@@ -129,7 +129,7 @@ for (const end of ["pointerup", "pointercancel"]) {
 let left = 0;
 document.body.addEventListener("htmx:beforeSwap", () => (left = sheet()?.scrollLeft ?? 0));
 document.body.addEventListener("htmx:afterSettle", (event) => {
-  if (event.detail.target.id !== "work" || !drawing()) return;
+  if (event.detail.target.id !== "room" || !drawing()) return;
   if (view.how === "whole") show("whole");
   else draw(view.scale);
   sheet().scrollLeft = left;
