@@ -20,7 +20,7 @@ from thermionic.amplifier import (
 from thermionic.devices.base import Array
 from thermionic.values import Quantity, display
 
-LEFT, TOP, WIDTH, HEIGHT, RIGHT = 54.0, 12.0, 420.0, 240.0, 40.0
+LEFT, TOP, WIDTH, HEIGHT, RIGHT = 46.0, 26.0, 428.0, 240.0, 40.0
 
 
 @dataclass(frozen=True)
