@@ -11,16 +11,21 @@ from __future__ import annotations
 
 import itertools
 from collections import OrderedDict
+from collections.abc import Iterator
 from dataclasses import dataclass
+from heapq import heapify, heappop, heappush
+from threading import Lock
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 
+from thermionic import budget
 from thermionic.devices.base import Array
 
 _THRESHOLD = 1e-2  # a pivot is at least this part of the largest in its column, in every sample
+_SEARCHED = 4  # rows that are looked through for each pivot, at most
 _GOOD = 1e-10  # the residual of a solution over what its row could add up to
 _CHUNK = 256  # matrices at a time at most, so that what is worked on stays in the processor's cache
 _KEPT = 64
@@ -39,6 +44,119 @@ class _Step:
     targets: NDArray[np.int_]  # (rows, columns) entries that they change
 
 
+@dataclass(frozen=True)
+class _Order:
+    """The steps of an elimination, and how many entries there are with those that it fills."""
+
+    steps: list[_Step]
+    entries: int
+
+
+def _eliminate(order: _Order, values: Numbers, rhs: Numbers) -> Numbers:
+    """The solutions of matrices ``values`` (entries, batch), which uses up ``rhs`` (size, columns, batch)."""
+    a = np.zeros((order.entries, values.shape[1]), dtype=values.dtype)
+    a[: len(values)] = values
+    with np.errstate(all="ignore"):  # a pivot may vanish in some matrix; the check finds it
+        for step in order.steps:
+            if len(step.rows):
+                factor = a[step.below] / a[step.pivot]
+                if len(step.columns):
+                    a[step.targets] -= factor[:, None] * a[step.right][None]
+                rhs[step.rows] -= factor[:, None] * rhs[step.row][None]
+        x = np.empty_like(rhs)
+        for step in reversed(order.steps):
+            total = rhs[step.row]
+            if len(step.columns):
+                total = total - np.einsum("eb,ecb->cb", a[step.right], x[step.columns])
+            x[step.column] = total / a[step.pivot]
+    return x
+
+
+class _Board:
+    """A matrix being eliminated with a few samples of its values, to find an order."""
+
+    def __init__(self, size: int, rows: NDArray[np.int_], columns: NDArray[np.int_], values: Numbers) -> None:
+        self.work = np.zeros((2 * len(values) + 8, values.shape[1]), dtype=values.dtype)
+        self.work[: len(values)] = values
+        self.entries = len(values)
+        self.rows: dict[int, dict[int, int]] = {row: {} for row in range(size)}
+        self.columns: dict[int, set[int]] = {column: set() for column in range(size)}
+        for entry, (row, column) in enumerate(zip(rows.tolist(), columns.tolist(), strict=True)):
+            self.rows[row][column] = entry
+            self.columns[column].add(row)
+        self.queue = [(len(entries), row) for row, entries in self.rows.items()]
+        heapify(self.queue)
+
+    def pivot(self) -> tuple[int, int]:
+        """The next pivot's row and column. Raises numpy's LinAlgError."""
+        seen: list[tuple[int, int]] = []
+        best: tuple[float, float, int, int] | None = None
+        fallback: tuple[float, int, int] | None = None
+        while self.queue and (best is None or len(seen) < _SEARCHED):
+            count, row = heappop(self.queue)
+            if row not in self.rows or count != len(self.rows[row]):
+                continue  # out of date: it is in the queue again with its present count
+            seen.append((count, row))
+            if best is not None and (count - 1) > best[0]:
+                break
+            for column, share in self._shares(row):
+                cost = float((count - 1) * (len(self.columns[column]) - 1))
+                if share >= _THRESHOLD and (best is None or (cost, -share) < best[:2]):
+                    best = cost, -share, row, column
+                elif share > 0 and (fallback is None or share > fallback[0]):
+                    fallback = share, row, column
+        for one in seen:
+            heappush(self.queue, one)
+        if best is not None:
+            return best[2], best[3]
+        if fallback is not None:
+            return fallback[1], fallback[2]
+        raise np.linalg.LinAlgError("singular")
+
+    def _shares(self, row: int) -> Iterator[tuple[int, float]]:
+        """Each entry of a row: its column, and its size over the largest in that column, the least of the samples."""
+        for column, entry in self.rows[row].items():
+            others = [self.rows[other][column] for other in self.columns[column]]
+            largest = np.abs(self.work[others]).max(axis=0)
+            yield column, float((np.abs(self.work[entry]) / np.maximum(largest, 1e-300)).min())
+
+    def eliminate(self, row: int, column: int) -> _Step:
+        """Take a pivot's row and column out, with what that does to the rest."""
+        right = self.rows.pop(row)
+        pivot = right.pop(column)
+        for other in right:
+            self.columns[other].discard(row)
+        below_rows = sorted(self.columns.pop(column) - {row})
+        columns, right_entries = list(right), list(right.values())
+        below, targets = [], []
+        for other in below_rows:
+            entries = self.rows[other]
+            below.append(entries.pop(column))
+            targets.append([self._entry(other, across) for across in columns])
+            heappush(self.queue, (len(entries), other))
+        shape = len(below_rows), len(columns)
+        step = _Step(
+            pivot, row, column, np.array(below_rows, dtype=int), np.array(below, dtype=int),
+            np.array(right_entries, dtype=int), np.array(columns, dtype=int),
+            np.array(targets, dtype=int).reshape(shape),
+        )  # fmt: skip
+        if all(shape):
+            factor = self.work[step.below] / self.work[pivot]
+            self.work[step.targets] -= factor[:, None] * self.work[step.right][None]
+        return step
+
+    def _entry(self, row: int, column: int) -> int:
+        """The entry at a place, made if the elimination fills it."""
+        found = self.rows[row].get(column)
+        if found is None:
+            found = self.rows[row][column] = self.entries
+            self.columns[column].add(row)
+            self.entries += 1
+            if found >= len(self.work):
+                self.work = np.vstack([self.work, np.zeros_like(self.work)])
+        return found
+
+
 class Pattern:
     """Where the entries of a matrix may be other than zero, and how to eliminate it.
 
@@ -50,52 +168,21 @@ class Pattern:
         self.rows, self.columns = np.nonzero(filled)
         count = len(self.rows)
         self._sum_rows = csr_matrix((np.ones(count), (self.rows, np.arange(count))), shape=(self.size, count))
-        self._steps: list[_Step] | None = None
-        self._entries = count
+        self._order: _Order | None = None  # put in its place whole, so that threads may share it
 
-    def _plan(self, values: Numbers) -> None:
-        """Choose the order with ``values`` (entries, samples) as examples of the matrices to come."""
-        n = self.size
-        work = np.zeros((values.shape[1], n, n), dtype=values.dtype)
-        work[:, self.rows, self.columns] = values.T
-        filled = np.zeros((n, n), dtype=bool)
-        filled[self.rows, self.columns] = True
-        place = np.full((n, n), -1)
-        place[self.rows, self.columns] = np.arange(len(self.rows))
-        entries = len(self.rows)
-        row_left, column_left = np.ones(n, dtype=bool), np.ones(n, dtype=bool)
-        steps: list[_Step] = []
-        for _ in range(n):
-            size = np.abs(work)
-            size[:, ~row_left] = 0.0
-            largest = size.max(axis=1, keepdims=True)
-            share = (size / np.maximum(largest, 1e-300)).min(axis=0)
-            allowed = filled & row_left[:, None] & column_left[None] & (share >= _THRESHOLD)
-            if not allowed.any():
-                allowed = filled & row_left[:, None] & column_left[None] & (share > 0)
-                if not allowed.any():
-                    raise np.linalg.LinAlgError("singular")
-            live = filled & row_left[:, None] & column_left[None]
-            cost = np.outer(live.sum(axis=1) - 1, live.sum(axis=0) - 1) - 1e-3 * share
-            cost = np.where(allowed, cost, np.inf)
-            p, q = (int(found) for found in np.unravel_index(int(np.argmin(cost)), cost.shape))
-            row_left[p] = column_left[q] = False
-            rows = np.nonzero(filled[:, q] & row_left)[0]
-            columns = np.nonzero(filled[p] & column_left)[0]
-            block = np.ix_(rows, columns)
-            fresh = ~filled[block]
-            if fresh.any():
-                new = place[block]
-                new[fresh] = entries + np.arange(fresh.sum())
-                entries += int(fresh.sum())
-                place[block] = new
-                filled[block] = True
-            factor = work[:, rows, q] / work[:, p, q][:, None]
-            work[:, rows[:, None], columns] -= factor[:, :, None] * work[:, p, columns][:, None]
-            steps.append(
-                _Step(int(place[p, q]), p, q, rows, place[rows, q], place[p, columns], columns, place[block])
-            )
-        self._steps, self._entries = steps, entries
+    def _plan(self, values: Numbers) -> _Order:
+        """Choose the order with ``values`` (entries, samples) as examples of the matrices to come.
+
+        Among the rows with the fewest entries left, the pivot that touches the fewest others (Z. Zlatev, "On some
+        pivotal strategies in Gaussian elimination by sparse technique", SIAM J. Numer. Anal. 17 (1980), p. 18).
+        Raises numpy's LinAlgError where there is none, BudgetSpent.
+        """
+        board = _Board(self.size, self.rows, self.columns, values)
+        steps = []
+        for _ in range(self.size):
+            budget.check("ordering the equations")
+            steps.append(board.eliminate(*board.pivot()))
+        return _Order(steps, board.entries)
 
     def solve(self, values: Numbers, rhs: Numbers) -> Numbers:
         """x (size, columns, batch) of A x = rhs, with ``values`` (entries, batch) and rhs (size, columns, batch
@@ -107,42 +194,22 @@ class Pattern:
         kind = np.result_type(values, rhs)
         rhs = np.broadcast_to(rhs, (*rhs.shape[:2], batch))
         for attempt in range(2):
-            if self._steps is None:
+            order = self._order
+            if order is None:
                 picks = np.unique(np.linspace(0, batch - 1, 5).astype(int))
-                self._plan(values[:, picks])
+                order = self._order = self._plan(values[:, picks])
             edges = np.linspace(0, batch, -(-batch // _CHUNK) + 1).astype(int)
             pieces = [slice(first, last) for first, last in itertools.pairwise(edges)]
-            x = np.concatenate(
-                [self._eliminate(values[:, one].astype(kind), rhs[:, :, one].astype(kind)) for one in pieces], axis=2
-            )
+            parts = [(values[:, one].astype(kind), rhs[:, :, one].astype(kind)) for one in pieces]
+            x = np.concatenate([_eliminate(order, *part) for part in parts], axis=2)
             bad = self._bad(values, x, rhs)
             if not bad.any():
                 return x
             if attempt == 0 and bad.mean() > 0.1:
-                self._steps = None  # the order was chosen for other values: choose again
+                self._order = None  # it was chosen for other values: choose again
         dense = np.zeros((int(bad.sum()), self.size, self.size), dtype=kind)
         dense[:, self.rows, self.columns] = values[:, bad].T
         x[:, :, bad] = np.moveaxis(np.linalg.solve(dense, np.moveaxis(rhs[:, :, bad], 2, 0)), 0, 2)
-        return x
-
-    def _eliminate(self, values: Numbers, rhs: Numbers) -> Numbers:
-        steps = self._steps
-        assert steps is not None
-        a = np.zeros((self._entries, values.shape[1]), dtype=values.dtype)
-        a[: len(values)] = values
-        with np.errstate(all="ignore"):  # a pivot may vanish in some matrix; the check finds it
-            for step in steps:
-                if len(step.rows):
-                    factor = a[step.below] / a[step.pivot]
-                    if len(step.columns):
-                        a[step.targets] -= factor[:, None] * a[step.right][None]
-                    rhs[step.rows] -= factor[:, None] * rhs[step.row][None]
-            x = np.empty_like(rhs)
-            for step in reversed(steps):
-                total = rhs[step.row]
-                if len(step.columns):
-                    total = total - np.einsum("eb,ecb->cb", a[step.right], x[step.columns])
-                x[step.column] = total / a[step.pivot]
         return x
 
     def _bad(self, values: Numbers, x: Numbers, rhs: Numbers) -> NDArray[np.bool_]:
@@ -163,15 +230,17 @@ class Pattern:
 
 
 _patterns: OrderedDict[bytes, Pattern] = OrderedDict()
+_lock = Lock()
 
 
 def pattern(filled: NDArray[np.bool_]) -> Pattern:
     """The pattern of ``filled`` (size, size), with its order of elimination if it has been met before."""
     key = len(filled).to_bytes(4, "big") + np.packbits(filled).tobytes()
-    found = _patterns.pop(key, None) or Pattern(filled)
-    _patterns[key] = found
-    while len(_patterns) > _KEPT:
-        _patterns.popitem(last=False)
+    with _lock:
+        found = _patterns.pop(key, None) or Pattern(filled)
+        _patterns[key] = found
+        while len(_patterns) > _KEPT:
+            _patterns.popitem(last=False)
     return found
 
 

@@ -149,35 +149,46 @@ def _cold(system: System) -> Array:
 
 
 def _residual(system: System, x: Array, lift: float, across: float) -> tuple[Array, Array]:
-    """Residual and Jacobian with the sources at ``lift`` and ``across`` siemens over every port."""
+    """Residual, and the slopes at the ports, with the sources at ``lift`` and ``across`` siemens over every port."""
     v = x @ system.S
     i, g = system.currents(v)
     residual = system.G @ x + system.B @ i - lift * system.b_dc
-    jacobian = system.jacobian(g)
     if across:
         residual = residual + across * (system.S @ v)
-        jacobian = jacobian + across * system.S @ system.S.T
-    return residual, jacobian
+    return residual, g
 
 
 def _newton(system: System, x: Array, lift: float = 1.0, across: float = 0.0) -> tuple[Array, bool]:
-    """Newton with backtracking on the residual. Returns the last iterate and whether it converged."""
-    residual, jacobian = _residual(system, x, lift, across)
+    """Newton with backtracking. Returns the last iterate and whether it converged.
+
+    A step is shortened until the residual falls, or until what Newton's matrix makes of the residual there is less
+    than the step, which is blind to how the equations are scaled: P. Deuflhard, "A modified Newton method for the
+    solution of ill-conditioned systems of nonlinear equations", Numerische Mathematik 22 (1974), p. 289. Either alone
+    takes up to four times the steps on some circuit.
+    """
+    residual, g = _residual(system, x, lift, across)
     for _ in range(_ITERATIONS):
         budget.check(f"looking for the operating point of {system.netlist.title}")
-        step = -system.solve(jacobian, residual)
-        size = np.linalg.norm(residual)
+        solve = system.factored(g, across)
+        step = -solve(residual)
         fraction = 1.0
         while True:
             trial = x + fraction * step
-            new, new_jacobian = _residual(system, trial, lift, across)
-            if np.linalg.norm(new) <= (1.0 - 1e-4 * fraction) * size or fraction < 1e-3:
+            new, g = _residual(system, trial, lift, across)
+            finite = bool(np.all(np.isfinite(new)))
+            enough = 1.0 - 1e-4 * fraction
+            if finite and (
+                np.linalg.norm(new) <= enough * np.linalg.norm(residual)
+                or np.linalg.norm(solve(new)) <= enough * np.linalg.norm(step)
+            ):
+                break
+            if fraction < 1e-3:
                 break
             fraction *= 0.5
-        if not np.all(np.isfinite(new)):
+        if not finite:
             return x, False
         small = np.all(np.abs(fraction * step) <= _VOLT + _RELATIVE * np.abs(trial))
-        x, residual, jacobian = trial, new, new_jacobian
+        x, residual = trial, new
         if small and np.max(np.abs(residual)) < _AMPERE * max(1.0, float(np.max(np.abs(x)))):
             return x, True
     return x, False
@@ -213,20 +224,20 @@ def _pseudo_transient(system: System) -> tuple[Array, bool]:
     nodes = np.zeros(system.size)
     nodes[: len(system.nodes)] = 1.0
     capacity = 1e-3
-    residual, jacobian = _residual(system, x, 1.0, 0.0)
+    residual, g = _residual(system, x, 1.0, 0.0)
     for _ in range(400):
         budget.check(f"looking for the operating point of {system.netlist.title}")
         size = float(np.linalg.norm(residual))
-        step = -system.solve(jacobian + np.diag(capacity * nodes), residual)
+        step = -system.solve(system.jacobian(g) + np.diag(capacity * nodes), residual)
         step *= min(1.0, 50.0 / max(float(np.max(np.abs(step))), 1e-12))
-        new, new_jacobian = _residual(system, x + step, 1.0, 0.0)
+        new, new_g = _residual(system, x + step, 1.0, 0.0)
         ratio = float(np.linalg.norm(new)) / max(size, 1e-300)
         if not np.isfinite(ratio) or ratio > 3.0:
             capacity *= 8.0
             if capacity > 1e9:
                 break
             continue
-        x, residual, jacobian = x + step, new, new_jacobian
+        x, residual, g = x + step, new, new_g
         capacity *= min(max(ratio, 0.3), 1.5)
         if capacity < 1e-9 or ratio < 1e-3:
             found, converged = _newton(system, x)

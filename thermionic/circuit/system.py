@@ -14,6 +14,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.linalg.lapack import dgetrf as getrf
+from scipy.linalg.lapack import dgetrs as getrs
+from scipy.sparse import csc_array, csr_array
+from scipy.sparse.linalg import splu
 
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.devices.base import EARTH, Array, ComplexArray, Device, stacked, variants_in
@@ -24,6 +28,8 @@ from thermionic.errors import NetlistRefused, NoSolution
 LEAK_SIEMENS = 1e-12
 # Dense matrices: past this an analysis would take minutes, and no amplifier comes near it.
 MOST_UNKNOWNS = 1500
+# From here on a sparse factorisation is quicker than a dense one.
+_LARGE = 150
 
 
 @dataclass(frozen=True)
@@ -279,6 +285,33 @@ class System:
         """G + B g S^T, (..., size, size)."""
         matrix: Array = self.G + self.B @ g @ self.S.T
         return matrix
+
+    def factored(self, g: Array, across: float = 0.0) -> Callable[[Array], Array]:
+        """Newton's matrix with the slopes ``g`` at the ports and ``across`` siemens over each, factored: what solves
+        with it. Large ones are sparse. A singular one is refused by what is solved, with the unknown that it leaves
+        open."""
+        if self.size < _LARGE:
+            matrix = self.jacobian(g)
+            if across:
+                matrix = matrix + across * self.S @ self.S.T
+            # A pivot of zero gives infinities, which are looked for below.
+            lu = getrf(matrix, overwrite_a=True)[:2]
+
+            def dense(rhs: Array) -> Array:
+                x: Array = getrs(*lu, rhs)[0]
+                return x if np.all(np.isfinite(x)) else self.solve(self.jacobian(g), rhs)
+
+            return dense
+        b, s = self._sparse_ports
+        try:
+            factors = splu(csc_array(csr_array(self.G) + b @ csr_array(g) @ s.T + across * (s @ s.T)))
+        except RuntimeError:
+            return lambda rhs: self.solve(self.jacobian(g), rhs)
+        return lambda rhs: np.asarray(factors.solve(rhs), dtype=np.float64)
+
+    @cached_property
+    def _sparse_ports(self) -> tuple[csr_array, csr_array]:
+        return csr_array(self.B), csr_array(self.S)
 
     def dispersion(self, hertz: Array) -> ComplexArray | None:
         """What G + jwC leaves out at each frequency, (frequencies, size, size); None where there is nothing."""

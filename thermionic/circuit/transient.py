@@ -26,6 +26,7 @@ GAMMA = 2.0 - np.sqrt(2.0)
 _NEWTON = 12
 _LEAST_STEP = 1e-12  # of the whole run
 _KEPT = 24  # factorisations
+_REFERENCE = 1e-6  # siemens
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,7 +52,8 @@ class Transient:
 
 @dataclass(frozen=True)
 class Accuracy:
-    """What each step's error is held to: a part of an unknown's own size, and a least size for volts and the rest."""
+    """What each step's error is held to: a part of the largest that an unknown has been, and a least size for volts
+    and the rest."""
 
     relative: float = 1e-4
     volt: float = 1e-5
@@ -145,6 +147,14 @@ class Stepper:
         every = np.concatenate([np.array(corners, dtype=float), *times, [until]])
         self.corners = np.unique(every[(every > 0) & (every <= until)])
         self.factors: dict[float, tuple[Array, Array, Array]] = {}
+        # A slope at every device's own ports keeps the linear part from being singular without the devices.
+        self.reference = np.zeros((system.B.shape[1], system.ports))
+        for place in system.placed:
+            for inject, port in zip(range(*place.injects.indices(system.B.shape[1])),
+                                    range(*place.ports.indices(system.ports)), strict=False):  # fmt: skip
+                self.reference[inject, port] = _REFERENCE
+        # The largest that each unknown has been: a zero crossing asks for no more than a peak does.
+        self.largest = np.zeros(system.size)
         # Unknowns that only capacitors and inductors move carry the error; the rest follow by the equations.
         self.moved = np.any(system.C != 0, axis=0)
 
@@ -255,9 +265,11 @@ class Stepper:
         found = self.factors.get(key)
         if found is None:
             system = self.system
-            matrix = system.C / (0.5 * GAMMA * h) + system.G
-            # A reference slope at the ports keeps the linear part from being singular without its devices.
-            inverse = np.linalg.inv(matrix + 1e-6 * system.B @ np.eye(system.B.shape[1], system.ports) @ system.S.T)
+            matrix = system.C / (0.5 * GAMMA * h) + system.G + system.B @ self.reference @ system.S.T
+            # Farads over microseconds beside the leak of a floating node: in rows and columns of like size.
+            rows = 1.0 / np.abs(matrix).max(axis=1, keepdims=True)
+            columns = 1.0 / np.abs(matrix * rows).max(axis=0)
+            inverse = columns[:, None] * np.linalg.inv(matrix * rows * columns) * rows.T
             found = inverse, inverse @ system.B, system.S.T @ inverse @ system.B
             if len(self.factors) >= _KEPT:
                 self.factors.pop(next(iter(self.factors)))
@@ -271,7 +283,7 @@ class Stepper:
         still = inverse @ rhs
         if not system.ports:
             return still
-        reference = 1e-6 * np.eye(system.B.shape[1], system.ports)
+        reference = self.reference
         open_volts, v = still @ system.S, guess @ system.S
         unit = np.eye(system.ports)
         for _ in range(_NEWTON):
@@ -328,9 +340,11 @@ class Stepper:
         difference = h * sum((w - o) * r for w, o, r in zip(weights, own, (rate, middle_rate, new_rate), strict=True))
         inverse, _, _ = self._factors(h)
         estimate = inverse @ (difference / (diagonal * h))
-        size = np.maximum(np.abs(x), np.abs(new))
-        allowed = self.floor + self.relative * size
+        largest = np.maximum(np.maximum(self.largest, np.abs(x)), np.abs(new))
+        allowed = self.floor + self.relative * largest
         error = float(np.max((np.abs(estimate) / allowed)[self.moved], initial=0.0))
+        if error <= 1.0:
+            self.largest = largest
         return new, new_rate, error if np.isfinite(error) else 1e3
 
     def give_up(self, x: Array, second: float) -> None:
