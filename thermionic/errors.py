@@ -33,6 +33,14 @@ class NoSolution(ThermionicError):
         self.where = where
 
 
+class NoSteadyState(NoSolution):
+    """A periodic steady state was not found at some drive levels: ``failed`` are their places, the lowest first."""
+
+    def __init__(self, message: str, failed: tuple[int, ...]) -> None:
+        super().__init__(message, tried=("harmonic balance",))
+        self.failed = failed
+
+
 class BudgetSpent(NoSolution):
     """An analysis was stopped at the limit of time it was given."""
 

@@ -19,10 +19,10 @@ from thermionic.circuit.supply import CircuitState, RectifierState, solve_circui
 from thermionic.circuit.system import System
 from thermionic.design import Design, route
 from thermionic.devices import RectifiedWinding
-from thermionic.devices.base import ComplexArray
+from thermionic.devices.base import Array, ComplexArray
 from thermionic.devices.gas import GasRegulator
 from thermionic.devices.triode import Cathode
-from thermionic.errors import NoSolution
+from thermionic.errors import NoSolution, NoSteadyState
 
 REFERENCE_HERTZ = 1000.0
 FULL_DISTORTION = 0.05
@@ -30,6 +30,7 @@ _RESPONSE_HERTZ = np.logspace(np.log10(2.0), np.log10(500e3), 73)
 # The drive levels at which power and distortion are solved, as shares of the output grid's idle bias.
 _SWEEP = np.array([0.05, 0.4, 0.7, 0.9, 1.0, 1.1, 1.2, 1.4])
 _OVERDRIVE = 2.0
+_FEWEST = 2  # levels that make a sweep
 # The sweep goes no further than so many times the drive at which the first tube of all swings to zero bias.
 _EARLIEST = 6.0
 
@@ -197,13 +198,31 @@ class SolvedAmplifier:
         """The periodic steady state at 1 kHz over a range of drive, from whispering to past full output.
 
         Levels are multiples of the source's own level at the volume set; the source's own is among them
-        unless it would overdrive the amplifier more than twice over.
+        unless it would overdrive the amplifier more than twice over. Where no steady state is found from some level
+        on, those below stand for the range; ``unsettled_volt`` says so.
         """
+        levels = self._levels
+        while True:
+            try:
+                return drive(self.state.at, REFERENCE_HERTZ, levels, self.near.drive)
+            except NoSteadyState as failure:
+                if failure.failed[0] < _FEWEST:
+                    raise
+                levels = levels[: failure.failed[0]]
+
+    @cached_property
+    def _levels(self) -> Array:
         full = self._full_level
-        levels = _SWEEP * full
+        levels: Array = _SWEEP * full
         if 0.0 < 1.0 <= _OVERDRIVE * full:
             levels = np.sort(np.append(levels, 1.0))
-        return drive(self.state.at, REFERENCE_HERTZ, levels, self.near.drive)
+        return levels
+
+    @property
+    def unsettled_volt(self) -> float | None:
+        """The source's level, V rms, from which on no steady state was found; None if one was at every level."""
+        solved, wanted = len(self.drive.levels), self._levels
+        return float(wanted[solved] * self._tone_volt / np.sqrt(2)) if solved < len(wanted) else None
 
     @cached_property
     def route(self) -> tuple[str, ...]:

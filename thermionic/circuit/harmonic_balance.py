@@ -22,7 +22,7 @@ from scipy.linalg import lu_factor, lu_solve
 
 from thermionic import budget
 from thermionic.devices.base import Array, ComplexArray
-from thermionic.errors import NoSolution
+from thermionic.errors import NoSteadyState
 
 # Port voltages (samples, levels, ports) and phase (samples, 1) to currents (samples, levels, injects) and slopes.
 PortCurrents = Callable[[Array, Array], tuple[Array, Array]]
@@ -126,11 +126,11 @@ def balance(
     start       a first guess like ``open_volts``.
     together    evaluate all levels until the last has settled: for devices that hold an array of them.
 
-    Raises NoSolution if a level does not converge, BudgetSpent.
+    Raises NoSteadyState if a level does not converge, BudgetSpent.
     """
     found, failed = _newton(spectrum, impedance, open_volts, currents, start, together)
     if len(failed):
-        raise _unsettled(spectrum, len(failed), len(open_volts))
+        raise _unsettled(spectrum, failed.tolist(), len(open_volts))
     return found
 
 
@@ -156,18 +156,18 @@ def balance_in_turn(
             if not len(lost):
                 share, step, guess = min(1.0, share + step), 2 * step, one.volts[0]
             elif step < _LEAST_STEP:
-                raise _unsettled(spectrum, len(failed), len(open_volts))
+                raise _unsettled(spectrum, [one for one in failed.tolist() if one >= level], len(open_volts))
             else:
                 step /= 4
         found.volts[level], found.amperes[level] = one.volts[0], one.amperes[0]
     return found
 
 
-def _unsettled(spectrum: Spectrum, failed: int, levels: int) -> NoSolution:
-    return NoSolution(
-        f"No periodic steady state was found at {failed} of {levels} drive levels, by harmonic balance over "
+def _unsettled(spectrum: Spectrum, failed: list[int], levels: int) -> NoSteadyState:
+    return NoSteadyState(
+        f"No periodic steady state was found at {len(failed)} of {levels} drive levels, by harmonic balance over "
         f"{len(spectrum.orders) - 1} frequencies.",
-        tried=("harmonic balance",),
+        tuple(failed),
     )
 
 

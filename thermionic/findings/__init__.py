@@ -20,6 +20,7 @@ from thermionic.findings.resistor_dissipation import ResistorDissipation
 from thermionic.findings.screen import ScreenDissipation, ScreenVoltage
 from thermionic.findings.sharing import Sharing
 from thermionic.findings.splitter_balance import SplitterBalance
+from thermionic.findings.unsettled import Unsettled
 
 __all__ = ["RULES", "Cure", "Finding", "Rule", "Severity", "applied", "examine"]
 
@@ -45,6 +46,7 @@ RULES: tuple[Rule, ...] = (
     Sharing(),
     WeakDriver(),
     StageGivesOut(),
+    Unsettled(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):
     raise AssertionError("two rules share a name")

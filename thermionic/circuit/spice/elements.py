@@ -261,6 +261,8 @@ def _wave(head: str, numbers: list[float]) -> devices.Wave:
         offset, amplitude, hertz, delay, damping, phase = [*numbers, 0.0, 0.0, 0.0][:6]
         if not hertz > 0:
             raise NetlistRefused("SIN wants a frequency above zero.")
+        if damping < 0:
+            raise NetlistRefused("SIN wants a damping of zero or more: one below zero grows without end.")
         return devices.Sine(offset, amplitude, hertz, delay, damping, float(np.radians(phase)))
     if head == "pulse":
         filled = [*numbers, *[0.0] * (7 - len(numbers))]

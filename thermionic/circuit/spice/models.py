@@ -72,9 +72,16 @@ def _wanted(model: Model, name: str, *kinds: str) -> None:
         raise NetlistRefused(f"{name} uses the model {model.name}, which is of kind {model.kind}, not {kinds[0]}.")
 
 
+def _above_zero(name: str, **sizes: float) -> None:
+    for what, size in sizes.items():
+        if not size > 0:
+            raise NetlistRefused(f"the {what} of {name} is {size:g}; it must be above zero.")
+
+
 def diode(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Parts:
     """The parts of a diode of a model, ``area`` times as large."""
     _wanted(model, name, "d")
+    _above_zero(name, area=area)
     saturation, broken = area * model["is"], np.isfinite(model["bv"])
     junction = devices.Diode(
         saturation,
@@ -98,6 +105,7 @@ def diode(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Parts
 def bipolar(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Parts:
     """The parts of a transistor of a model: collector, base, emitter."""
     _wanted(model, name, "npn", "pnp")
+    _above_zero(name, area=area)
     polarity = 1 if model.kind == "npn" else -1
     inside = list(nodes)
     for place, (key, letter) in enumerate((("rc", "c"), ("rb", "b"), ("re", "e"))):
@@ -144,6 +152,7 @@ def bipolar(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Par
 def mosfet(model: Model, name: str, nodes: tuple[str, ...], width: float, length: float) -> Parts:
     """The parts of a MOSFET of a model: drain, gate, source."""
     _wanted(model, name, "nmos", "pmos")
+    _above_zero(name, width=width, length=length)
     polarity = 1 if model.kind == "nmos" else -1
     inside = list(nodes)
     for place, key in ((0, "rd"), (2, "rs")):

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from thermionic import devices
+from thermionic import budget, devices
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.spice import models
 from thermionic.circuit.spice.elements import ELEMENTS, Line, Place, Scope, Subcircuit, bare, pairs
@@ -209,6 +209,8 @@ class _Reader:
         values = scope.parameters
         if word == ".op":
             self.op = True
+        elif word in (".ac", ".tran") and (self.hertz if word == ".ac" else self.tran):
+            raise NetlistRefused(f"this is a second {word}; one is run.")
         elif word == ".ac":
             self.hertz = _sweep(words[1:], values)
         elif word == ".tran":
@@ -219,7 +221,10 @@ class _Reader:
             nodes = re.findall(r"v\(\s*([^()\s,]+)\s*\)", " ".join(words[2:]), flags=re.IGNORECASE)
             if not nodes or re.sub(r"v\(\s*[^()\s,]+\s*\)", "", " ".join(words[2:]), flags=re.IGNORECASE).strip(" ,"):
                 raise NetlistRefused(".four is done for node voltages, as v(out).")
-            self.four.append((constant(bare(words[1]), values), tuple(nodes)))
+            hertz = constant(bare(words[1]), values)
+            if not hertz > 0:
+                raise NetlistRefused(f".four wants a frequency above zero, not {words[1]}.")
+            self.four.append((hertz, tuple(nodes)))
         elif word == ".temp":
             if len(words) != 2 or abs(number(words[1]) - 27.0) > 1e-6:
                 raise NetlistRefused("everything is solved at 27 °C; another .temp is not known.")
@@ -234,6 +239,7 @@ class _Reader:
 
     def element(self, text: str, scope: Scope, place: Place) -> None:
         """Read one element."""
+        budget.check("reading the netlist")
         letter = text[0].lower()
         reader = ELEMENTS.get(letter)
         if reader is None:

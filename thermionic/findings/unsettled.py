@@ -1,0 +1,34 @@
+"""Drive levels at which the amplifier comes to no steady state."""
+
+from collections.abc import Iterable
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.findings.base import Finding, Rule, Severity
+from thermionic.values import Quantity, display
+
+
+class Unsettled(Rule):
+    """From some level of the source on no periodic steady state was found; the figures are of what is below."""
+
+    name = "no-steady-state"
+    example = "hurdle"
+    fires_on = {"blocks/transformer/secondary_reversed": "yes"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        volt = amplifier.unsettled_volt
+        if volt is None:
+            return
+        last = amplifier.sweep[-1].source_volt
+        yield Finding(
+            self.name,
+            Severity.POOR,
+            f"blocks/{amplifier.load.block}",
+            amplifier.load.part,
+            "No steady state when driven further",
+            f"With {display(volt, Quantity.VOLTAGE)} rms at the source none was found; the last is at "
+            f"{display(last, Quantity.VOLTAGE)}, and power and distortion are of what is below that.",
+            "An amplifier that oscillates or blocks when it is driven has none; it may also be the solver that gives "
+            "up. Look at the feedback first.",
+            volt,
+            last,
+        )
