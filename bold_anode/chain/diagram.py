@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -137,18 +137,18 @@ class _Axes:
 def plots(amplifier: SolvedAmplifier, block_id: str) -> list[Plot]:
     """What can be drawn of a block: its curves, those of both its halves as one tube, its balance."""
     uses = amplifier.compiled.tubes_of(block_id)
-    power = amplifier.load.power
-    found = [_plot(anode_diagram(amplifier, block_id), uses[0].type.type, power=power)] if uses else []
+    written = amplifier.load.written
+    found = [_plot(anode_diagram(amplifier, block_id), uses[0].type.type, written)] if uses else []
     composite = composite_diagram(amplifier, block_id)
     if composite:
-        found.append(_composite_plot(composite, power=power))
+        found.append(_composite_plot(composite, written))
     balance = pair_balance(amplifier, block_id)
     if balance:
         found.append(_balance_plot(balance))
     return found
 
 
-def _plot(diagram: AnodeDiagram, tube: str, *, power: bool = True) -> Plot:
+def _plot(diagram: AnodeDiagram, tube: str, written: Callable[[float], str]) -> Plot:
     """An anode diagram on the sheet."""
     axes = _Axes((0.0, diagram.most_volt), (0.0, diagram.most_ampere))
     lines, labels = axes.curves(diagram.volts, diagram.curves, "g")
@@ -164,7 +164,7 @@ def _plot(diagram: AnodeDiagram, tube: str, *, power: bool = True) -> Plot:
     key = [
         ("ac", "AC load line"),
         ("dc", "DC load line"),
-        ("swing", f"swing at {_output(diagram, power)} out"),
+        ("swing", f"swing at {written(diagram.swing_output)} out"),
         ("limit", "dissipation limit"),
     ]
     if diagram.screen_volt is not None:
@@ -181,7 +181,7 @@ def _plot(diagram: AnodeDiagram, tube: str, *, power: bool = True) -> Plot:
     )
 
 
-def _composite_plot(diagram: CompositeDiagram, *, power: bool = True) -> Plot:
+def _composite_plot(diagram: CompositeDiagram, written: Callable[[float], str]) -> Plot:
     """Both halves of a pair as one tube."""
     axes = _Axes((-diagram.most_volt, diagram.most_volt), (-diagram.most_ampere, diagram.most_ampere))
     lines, labels = axes.curves(diagram.volts, diagram.curves, "+g")
@@ -201,7 +201,7 @@ def _composite_plot(diagram: CompositeDiagram, *, power: bool = True) -> Plot:
         [(i, f"{i * 1e3:+g}" if i else "0") for i in _both_ways(amperes)],
         [
             ("ac", f"load line of {load} anode to anode"),
-            ("swing", f"swing at {_output(diagram, power)} out"),
+            ("swing", f"swing at {written(diagram.swing_output)} out"),
             ("half", "each half"),
             ("note", "curves by grid swing of side a"),
         ],
@@ -235,10 +235,6 @@ def _balance_plot(balance: PairBalance) -> Plot:
 
 def _both_ways(steps: list[float]) -> list[float]:
     return [-step for step in reversed(steps) if step] + steps
-
-
-def _output(diagram: AnodeDiagram | CompositeDiagram, power: bool) -> str:
-    return display(diagram.swing_watt, Quantity.POWER) if power else display(diagram.swing_volt, Quantity.VOLTAGE)
 
 
 def _screen(diagram: AnodeDiagram) -> str:

@@ -70,9 +70,7 @@ def _class(amplifier: SolvedAmplifier, block_id: str) -> dict[str, str]:
         return {}
     found = working_class(amplifier, block_id)
 
-    def output(value: float) -> str:
-        return display(value, Quantity.POWER) if amplifier.load.power else f"{display(value, Quantity.VOLTAGE)} rms"
-
+    output = amplifier.load.written
     words = [found.letters]
     if found.leaves_a is not None:
         words.append(f"A up to {output(found.leaves_a)}, then cut off up to {1 - found.conducts:.0%} of the cycle")
@@ -92,18 +90,15 @@ def _balance(amplifier: SolvedAmplifier, block_id: str) -> dict[str, str]:
 
 def _amplifier(amplifier: SolvedAmplifier) -> dict[str, str]:
     point, full = amplifier.at_source, amplifier.full_output
-    power = amplifier.load.power
-    name = "Power as set" if power else "Level as set"
+    name = "Power as set" if amplifier.load.power else "Level as set"
     if point is None:
         figures = {name: "overdriven", "Distortion there": "turn it down"}
     else:
-        as_set = (
-            display(point.power_watt, Quantity.POWER)
-            if power
-            else f"{display(point.output_volt, Quantity.VOLTAGE)} rms"
-        )
-        figures = {name: as_set, "Distortion there": f"{point.distortion:.2%}"}
-    most = display(full.power_watt, Quantity.POWER) if power else f"{display(full.output_volt, Quantity.VOLTAGE)} rms"
+        figures = {
+            name: amplifier.load.written(amplifier.output(point)),
+            "Distortion there": f"{point.distortion:.2%}",
+        }
+    most = amplifier.load.written(amplifier.output(full))
     gain = amplifier.gain(amplifier.load.node)
     return figures | {
         f"Full output, {full.distortion:.0%}": most,

@@ -57,7 +57,7 @@ def test_a_pair_is_one_odd_tube_that_works_into_a_quarter_of_anode_to_anode():
     # and iron: some 8 % here.
     fundamental = 2 * np.abs(np.fft.rfft(diagram.swing[:, 1]))[1] / len(diagram.swing)
     delivered = fundamental**2 * diagram.load_ohm / 2
-    assert delivered == pytest.approx(diagram.swing_watt / 0.92, rel=0.06)
+    assert delivered == pytest.approx(diagram.swing_output / 0.92, rel=0.06)
     np.testing.assert_allclose(diagram.half_a[:, 1] + diagram.half_b[:, 1], diagram.swing[:, 1], atol=1e-12)
     assert composite_diagram(amplifier, "first") is None
 

@@ -95,7 +95,7 @@ def working_class(amplifier: SolvedAmplifier, block_id: str) -> WorkingClass:
         raise NoSolution(f"A tube of {amplifier.design.block(block_id).label} carries no current.")
     conducts = np.mean(anodes > CUT_OFF * most[..., None], axis=2).min(axis=0)
     leaves = _crossing(levels, (anodes.min(axis=2) / most).min(axis=0))
-    most_output = amplifier.full_output.power_watt if amplifier.load.power else amplifier.full_output.output_volt
+    most_output = amplifier.output(amplifier.full_output)
     onsets = [onset for use in uses if (onset := grid_onset(amplifier, use.part)) is not None]
     return WorkingClass(
         float(np.interp(full, levels, conducts)),
@@ -109,8 +109,7 @@ def grid_onset(amplifier: SolvedAmplifier, use: str) -> float | None:
     """Output at which a grid's peak current reaches CONDUCTING, W (V for a line load); None if not in the sweep.
     Raises KeyError, NoSolution."""
     peaks = driven(amplifier, use).amperes["grid"].max(axis=1)
-    power = amplifier.load.power
-    outputs = [point.power_watt if power else point.output_volt for point in amplifier.sweep]
+    outputs = [amplifier.output(point) for point in amplifier.sweep]
     above = np.flatnonzero(peaks >= CONDUCTING)
     if not len(above):
         return None

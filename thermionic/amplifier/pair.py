@@ -23,8 +23,8 @@ class CompositeDiagram:
     ``volts`` (n,) is how far side a's anode is above where it idles, side b's as far below. ``curves`` are
     (grid swing of side a, composite current at ``volts``): side a's anode current less side b's, A. ``load_ohm`` is
     what the composite tube works into: a quarter of anode to anode. ``swing``, ``half_a`` and ``half_b`` (samples, 2)
-    are (V, A) over a period at the drive of ``swing_volt`` at the load: the composite current, side a's, and side
-    b's as a negative one.
+    are (V, A) over a period at the drive of ``swing_output`` (W, V rms for a line load): the composite current, side
+    a's, and side b's as a negative one.
     """
 
     volts: Array
@@ -34,8 +34,7 @@ class CompositeDiagram:
     swing: Array
     half_a: Array
     half_b: Array
-    swing_volt: float
-    swing_watt: float
+    swing_output: float
     most_volt: float
     most_ampere: float
 
@@ -54,7 +53,7 @@ def composite_diagram(amplifier: SolvedAmplifier, block_id: str) -> CompositeDia
     if abs(ampere) < 1e-15:
         return None
     row = shown_row(amplifier)
-    idle = [amplifier.voltage(side[0].anode) - amplifier.voltage(side[0].cathode) for side in sides]
+    idle = [amplifier.over_cathode(side[0], "anode") for side in sides]
     waves = [driven(amplifier, side[0].part).volts["anode"][row] for side in sides]
     moved = ((waves[0] - idle[0]) - (waves[1] - idle[1])) / 2
     flowing = [sum(driven(amplifier, use.part).amperes["anode"][row] for use in side) for side in sides]
@@ -62,7 +61,7 @@ def composite_diagram(amplifier: SolvedAmplifier, block_id: str) -> CompositeDia
     most_volt = round_up(1.1 * max(float(np.abs(moved).max()), 1.0))
     most_ampere = round_up(1.1 * max(float(np.max(flowing)), 1e-6))
     volts = np.linspace(-most_volt, most_volt, 81)
-    bias = min(amplifier.voltage(use.grid) - amplifier.voltage(use.cathode) for use in uses)
+    bias = min(amplifier.over_cathode(use, "grid") for use in uses)
     steps = [step for step in grid_steps(1.05 * min(bias, -0.5), 5) if step]
     swings = np.array([*steps, 0.0, *(-step for step in reversed(steps))])
     currents = _currents(amplifier, a, swings, volts) - _currents(amplifier, b, -swings, -volts)
@@ -76,8 +75,7 @@ def composite_diagram(amplifier: SolvedAmplifier, block_id: str) -> CompositeDia
         swing=np.stack([moved, flowing[0] - flowing[1]], axis=-1),
         half_a=np.stack([moved, flowing[0]], axis=-1),
         half_b=np.stack([moved, -np.asarray(flowing[1])], axis=-1),
-        swing_volt=point.output_volt,
-        swing_watt=point.power_watt,
+        swing_output=amplifier.output(point),
         most_volt=most_volt,
         most_ampere=most_ampere,
     )  # fmt: skip
@@ -90,8 +88,8 @@ def _currents(amplifier: SolvedAmplifier, side: list[TubeUse], swings: Array, vo
     for use in side:
         device = amplifier.netlist[use.part].device
         assert isinstance(device, (Triode, Pentode))
-        anode = amplifier.voltage(use.anode) - amplifier.voltage(use.cathode)
-        grid = amplifier.voltage(use.grid) - amplifier.voltage(use.cathode)
+        anode = amplifier.over_cathode(use, "anode")
+        grid = amplifier.over_cathode(use, "grid")
         screen, follows = screen_of(amplifier, use)
         at = np.maximum(anode + volts, 0.0)
         screens = at if screen is None else np.maximum(screen + follows * volts, 0.0)

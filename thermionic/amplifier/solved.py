@@ -93,6 +93,10 @@ class SolvedAmplifier:
         """Steady voltage of a node to signal earth, V."""
         return self.state.at.voltage(self.compiled.node(node))
 
+    def over_cathode(self, use: TubeUse, electrode: str) -> float:
+        """Steady voltage of a tube's electrode to its cathode, V."""
+        return self.voltage(use.nodes[electrode]) - self.voltage(use.cathode)
+
     @cached_property
     def parts(self) -> dict[str, PartState]:
         """Current, voltage and dissipation of every part; resistors with their ripple's heat.
@@ -103,7 +107,7 @@ class SolvedAmplifier:
         states = dict(self.state.at.parts)
         for use in self.compiled.tubes:
             state = states[use.part]
-            volt = self.voltage(use.anode) - self.voltage(use.cathode)
+            volt = self.over_cathode(use, "anode")
             states[use.part] = PartState(state.current, volt, state.current * volt)
         mains = self.state.mains
         for rectifier in self.rectifiers:
@@ -132,7 +136,7 @@ class SolvedAmplifier:
         if "screen" not in use.nodes or use.nodes["screen"] == use.anode:
             return 0.0
         current = float(self.state.at.terminal_currents[use.part][1])
-        return current * (self.voltage(use.nodes["screen"]) - self.voltage(use.cathode))
+        return current * (self.over_cathode(use, "screen"))
 
     @cached_property
     def without_tubes(self) -> CircuitState:
@@ -240,7 +244,7 @@ class SolvedAmplifier:
             if use.block not in self.route:
                 continue
             swing = abs(self.phasor(use.grid) - self.phasor(use.cathode)) * self._tone_volt
-            bias = abs(self.voltage(use.grid) - self.voltage(use.cathode))
+            bias = abs(self.over_cathode(use, "grid"))
             level = max(bias, 0.1) / swing if swing > 1e-9 else np.inf
             reach[use.block] = min(level, reach.get(use.block, np.inf))
         if not reach or min(reach.values()) == np.inf:
@@ -292,6 +296,10 @@ class SolvedAmplifier:
             distortion=float(at[1]),
             harmonics=tuple(float(h) for h in at[2:]),
         )
+
+    def output(self, point: DrivenPoint) -> float:
+        """What a drive gives by the load's own measure: W if watts are wanted of it, else V rms."""
+        return point.power_watt if self.load.power else point.output_volt
 
     def ripple(self, node: str) -> float:
         """Hum ripple on a node, V peak to peak; 0 where nothing is rectified."""

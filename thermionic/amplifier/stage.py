@@ -48,7 +48,7 @@ class AnodeDiagram:
     ``curves`` are (grid volts, currents at ``volts``), with a pentode's screen where the circuit has it:
     ``screen_volt`` at idle (None for a triode) and following the anode by ``screen_follows`` of its swing. A line
     is two points, each (V, A). ``swing`` is (samples, 2): the path over one period of 1 kHz at the drive of
-    ``swing_volt`` at the load. ``limit_watt`` is the dissipation limit.
+    ``swing_output`` at the load (W, V rms for a line load). ``limit_watt`` is the dissipation limit.
     """
 
     volts: Array
@@ -57,8 +57,7 @@ class AnodeDiagram:
     ac_line: tuple[tuple[float, float], tuple[float, float]]
     operating_point: tuple[float, float]
     swing: Array
-    swing_volt: float
-    swing_watt: float
+    swing_output: float
     limit_watt: float
     limit_volt: float
     most_volt: float
@@ -86,14 +85,12 @@ def stage_numbers(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     return StageNumbers(
         anode_volt=amplifier.voltage(use.anode),
         cathode_volt=amplifier.voltage(use.cathode),
-        bias_volt=amplifier.voltage(use.grid) - amplifier.voltage(use.cathode),
+        bias_volt=amplifier.over_cathode(use, "grid"),
         anode_ampere=state.current,
         dissipation_watt=state.dissipation,
         dissipation_limit_watt=use.limits.anode_w,
-        screen_volt=amplifier.voltage(use.nodes["screen"]) - amplifier.voltage(use.cathode)
-        if _hasscreen_of(use)
-        else None,
-        screen_watt=amplifier.screen_watt(use) if _hasscreen_of(use) else None,
+        screen_volt=amplifier.over_cathode(use, "screen") if _has_screen(use) else None,
+        screen_watt=amplifier.screen_watt(use) if _has_screen(use) else None,
         gain=amplifier.gain(use.output, "" if quiet else source),
         output_ohm=abs(amplifier.small_signal.impedance(use.output, REFERENCE_HERTZ)),
         low_hertz=response.corner(REFERENCE_HERTZ, upwards=False),
@@ -102,7 +99,7 @@ def stage_numbers(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     )
 
 
-def _hasscreen_of(use: TubeUse) -> bool:
+def _has_screen(use: TubeUse) -> bool:
     return "screen" in use.nodes and use.nodes["screen"] != use.anode
 
 
@@ -120,14 +117,14 @@ def _load(amplifier: SolvedAmplifier, use: TubeUse, hertz: float) -> float:
 
 
 @dataclass(frozen=True)
-class SmallSignalOf:
+class TubeSignal:
     """A tube at 1 kHz per volt of the source: its anode to its cathode (V), and the anode's current (A)."""
 
     anode_volt: complex
     anode_ampere: complex
 
 
-def small_signal(amplifier: SolvedAmplifier, use: TubeUse) -> SmallSignalOf:
+def small_signal(amplifier: SolvedAmplifier, use: TubeUse) -> TubeSignal:
     """One tube's part in the signal."""
     at = amplifier.state.at
     place = at.system.place(use.part)
@@ -135,7 +132,7 @@ def small_signal(amplifier: SolvedAmplifier, use: TubeUse) -> SmallSignalOf:
         [sum(sign * amplifier.phasor(node) for node, sign in zip(nodes, (1, -1), strict=True))
          for nodes in _port_nodes(place.part)]
     )  # fmt: skip
-    return SmallSignalOf(complex(sensed[-1]), complex(at.port_slopes[place.injects, place.ports][-1] @ sensed))
+    return TubeSignal(complex(sensed[-1]), complex(at.port_slopes[place.injects, place.ports][-1] @ sensed))
 
 
 def _driven_load(amplifier: SolvedAmplifier, use: TubeUse) -> float:
@@ -167,7 +164,7 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     use = tube_use(amplifier, block_id, part)
     device = amplifier.netlist[use.part].device
     assert isinstance(device, (Triode, Pentode))
-    volt = amplifier.voltage(use.anode) - amplifier.voltage(use.cathode)
+    volt = amplifier.over_cathode(use, "anode")
     ampere = amplifier.parts[use.part].current
     dc, ac = _load(amplifier, use, 0.0), _driven_load(amplifier, use)
 
@@ -180,7 +177,7 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     most_volt = round_up(1.1 * max(ac_end if ac_end < 3 * volt else 2 * volt, swing[:, 0].max(), volt, 1.0))
     most_ampere = round_up(1.15 * max(float(swing[:, 1].max()), 2.0 * ampere, 1e-6))
     volts = np.linspace(0.0, most_volt, 49)
-    bias = amplifier.voltage(use.grid) - amplifier.voltage(use.cathode)
+    bias = amplifier.over_cathode(use, "grid")
     at_screen = volts if screen_volt is None else np.maximum(screen_volt + follows * (volts - volt), 0.0)
     grids = np.array(grid_steps(2.2 * min(bias, -0.5)))
     currents = anode_current(device, grids[:, None], at_screen, volts)
@@ -192,8 +189,7 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
         ac_line=((ac_end, 0.0), (ac_end - ac * most_ampere, most_ampere)),
         operating_point=(volt, ampere),
         swing=swing,
-        swing_volt=point.output_volt,
-        swing_watt=point.power_watt,
+        swing_output=amplifier.output(point),
         limit_watt=use.limits.anode_w,
         limit_volt=use.limits.anode_v,
         most_volt=most_volt,
@@ -205,12 +201,12 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
 
 def screen_of(amplifier: SolvedAmplifier, use: TubeUse) -> tuple[float | None, float]:
     """A pentode's screen over its cathode at idle, and how much of the anode's swing it follows: a tap's share."""
-    if not _hasscreen_of(use):
+    if not _has_screen(use):
         return None, 0.0
     screen, cathode, anode = (amplifier.phasor(use.nodes[name]) for name in ("screen", "cathode", "anode"))
     anode -= cathode
     follows = float(((screen - cathode) / anode).real) if abs(anode) > 1e-9 else 0.0
-    idle = amplifier.voltage(use.nodes["screen"]) - amplifier.voltage(use.cathode)
+    idle = amplifier.over_cathode(use, "screen")
     return idle, min(max(follows, 0.0), 1.0)
 
 

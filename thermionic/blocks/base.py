@@ -8,7 +8,7 @@ from enum import Enum
 from functools import cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from thermionic.blocks.fields import Id, Model, named
+from thermionic.blocks.fields import Id, Model, OfEnvelope, named
 from thermionic.blocks.ports import Flow, takes_in
 
 if TYPE_CHECKING:
@@ -97,6 +97,11 @@ class Block(Model):
         return {name: getattr(self, name) for name in type(self).reference_fields() if getattr(self, name)}
 
     @classmethod
+    def section_fields(cls) -> tuple[str, ...]:
+        """The fields that say which sections of envelopes its tube positions have."""
+        return _section_fields(cls)
+
+    @classmethod
     def reference_fields(cls) -> dict[str, tuple[Flow, ...]]:
         """The fields that refer to other blocks' ports, with the flows that each takes."""
         return _reference_fields(cls)
@@ -105,9 +110,8 @@ class Block(Model):
     def sections(self) -> tuple[str, ...]:
         """Every section of an envelope that it uses."""
         found: list[str] = []
-        for name in type(self).model_fields:
-            if name.startswith("tubes"):
-                found += getattr(self, name) or ()
+        for name in type(self).section_fields():
+            found += getattr(self, name) or ()
         return tuple(found)
 
     @classmethod
@@ -126,6 +130,12 @@ def _reference_fields(cls: type[Block]) -> dict[str, tuple[Flow, ...]]:
         if marks is not None:
             found[name] = marks.flows
     return found
+
+
+@cache
+def _section_fields(cls: type[Block]) -> tuple[str, ...]:
+    marked = {name: _all_marks(info) for name, info in cls.model_fields.items()}
+    return tuple(name for name, marks in marked.items() if any(isinstance(mark, OfEnvelope) for mark in marks))
 
 
 def _all_marks(info: Any) -> list[Any]:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from enum import Enum
 
 from thermionic.tubes import Limits, TubeType
+from thermionic.values import Quantity, display
 
 
 class Bias(Enum):
@@ -95,6 +96,10 @@ class Load:
     ohm: float
     tap_ohm: float | None = None
     power: bool = True
+
+    def written(self, output: float) -> str:
+        """An output in words: watts if they are wanted of it, else volts."""
+        return display(output, Quantity.POWER) if self.power else f"{display(output, Quantity.VOLTAGE)} rms"
 
 
 @dataclass(frozen=True)

@@ -56,8 +56,15 @@ Fraction = Annotated[float, Field(ge=0.0, le=1.0), Measured(Quantity.RATIO)]
 Tolerance = Annotated[float, Field(ge=0.0, le=0.9), Measured(Quantity.RATIO)]
 # Nodes are named after it with a suffix; two underscores running are kept for a netlist's inner nodes.
 Id = Annotated[str, Field(pattern=r"^[a-z][a-z0-9]*(_[a-z0-9]+)*$", max_length=40)]
+
+
 # A section of an envelope: v1.a, v1.b.
-Section = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*\.[a-h]$", max_length=43)]
+@dataclass(frozen=True)
+class OfEnvelope:
+    """Marks a text as a section of an envelope, ``v1.a``."""
+
+
+Section = Annotated[str, OfEnvelope(), Field(pattern=r"^[a-z][a-z0-9_]*\.[a-h]$", max_length=43)]
 Sections = Annotated[tuple[Section, ...], Field(min_length=1, max_length=12)]
 
 

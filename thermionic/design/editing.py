@@ -78,7 +78,7 @@ def fields_at(design: Design, path: str) -> list[Field]:
         if name in _HIDDEN or not (single or (isinstance(at.value, tuple) and not _members(at.value))):
             continue
         found.append(_field(at))
-        if name.startswith("tubes"):
+        if _are_sections(at):
             envelopes += [section.partition(".")[0] for section in at.value or ()]
     paths = [f"envelopes/{one}/{name}" for one in dict.fromkeys(envelopes) for name in _of_envelope(design, one)]
     return [*(_field(find(design, one)) for one in paths), *found]
@@ -131,7 +131,7 @@ def changed(design: Design, path: str, typed: str | float) -> Design:
 
 def _are_sections(found: Found) -> bool:
     """Whether a field says which sections of envelopes a position has."""
-    return isinstance(found.owner, Block) and found.name.startswith("tubes")
+    return isinstance(found.owner, Block) and found.name in type(found.owner).section_fields()
 
 
 def _read(found: Found, old: Field, typed: str | float) -> Any:

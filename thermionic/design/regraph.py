@@ -79,10 +79,11 @@ def duplicate(design: Design, block_id: str) -> Design:
     raw = dump(design)
     copied = dict(next(one for one in raw["blocks"] if one["id"] == block_id))
     copied["id"] = _free_id(design, block_id)
-    for name in list(copied):
-        if name.startswith("tubes"):
-            types = [design.envelope(section.partition(".")[0]).type for section in copied[name]]
-            copied[name] = sections.allot(design, raw, types)
+    taken: list[str] = []
+    for name in type(block).section_fields():
+        types = [design.envelope(section.partition(".")[0]).type for section in copied[name]]
+        copied[name] = sections.allot(design, raw, types, taken)
+        taken += copied[name]
     out = next((port for port, flow in block.ports().items() if flow in (Flow.SIGNAL, Flow.PAIR, Flow.RAIL)), "")
     name = _main(type(block))
     if name and out:
@@ -254,8 +255,8 @@ def _new(design: Design, raw: dict[str, Any], cls: type[Block], near: Block) -> 
     kind = str(cls.model_fields["kind"].default)
     block: dict[str, Any] = {"id": _free_id(design, kind.replace("-", "_")), "kind": kind, **cls.first}
     taken: list[str] = []
-    for name in list(block):
-        if name.startswith("tubes"):
+    for name in cls.section_fields():
+        if name in block:
             block[name] = sections.allot(design, raw, block[name], taken)
             taken += block[name]
     for name, flows in cls.reference_fields().items():

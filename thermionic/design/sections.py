@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from thermionic.blocks import KINDS
 from thermionic.design.document import Design
 
 NEW = "new"  # typed for a section: one of an envelope of its own
@@ -71,4 +72,9 @@ def drop_unused(raw: dict[str, Any]) -> None:
 
 
 def _used(raw: dict[str, Any]) -> set[str]:
-    return {s for one in raw["blocks"] for key, value in one.items() if key.startswith("tubes") for s in value}
+    return {
+        section
+        for block in raw["blocks"]
+        for name in KINDS[block["kind"]].section_fields()
+        for section in block.get(name) or ()
+    }

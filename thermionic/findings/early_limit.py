@@ -9,7 +9,7 @@ from thermionic.blocks.facets import TubeUse
 from thermionic.circuit.large_signal import distortion
 from thermionic.circuit.netlist import GROUND
 from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_down
-from thermionic.values import Quantity, Series, display, step
+from thermionic.values import Series, step
 
 # Full output (5 % distortion) comes too early below these parts of what the last grid could still be driven to; it is
 # the driver's doing where the grid itself is given so much distortion. Rules of thumb.
@@ -30,11 +30,8 @@ def _early(amplifier: SolvedAmplifier, part: float) -> float | None:
     last = _last(amplifier)
     if last is None:
         return None
-    power = amplifier.load.power
-    full = amplifier.full_output.power_watt if power else amplifier.full_output.output_volt
-    top = amplifier.sweep[-1].power_watt if power else amplifier.sweep[-1].output_volt
-    most = grid_onset(amplifier, last.part) or top
-    return most if full < part * most else None
+    most = grid_onset(amplifier, last.part) or amplifier.output(amplifier.sweep[-1])
+    return most if amplifier.output(amplifier.full_output) < part * most else None
 
 
 def _bent(amplifier: SolvedAmplifier) -> float:
@@ -44,14 +41,6 @@ def _bent(amplifier: SolvedAmplifier) -> float:
     levels = [point.source_volt for point in amplifier.sweep]
     of_grid = distortion(amplifier.drive.phasors(last.grid))
     return float(np.interp(amplifier.full_output.source_volt, levels, of_grid))
-
-
-def _output(amplifier: SolvedAmplifier, value: float) -> str:
-    return display(value, Quantity.POWER) if amplifier.load.power else f"{display(value, Quantity.VOLTAGE)} rms"
-
-
-def _full(amplifier: SolvedAmplifier) -> float:
-    return amplifier.full_output.power_watt if amplifier.load.power else amplifier.full_output.output_volt
 
 
 def _less_resistance(amplifier: SolvedAmplifier, use: TubeUse, rule: Rule) -> Cure | None:
@@ -86,6 +75,7 @@ class WeakDriver(Rule):
             return
         last = _last(amplifier)
         assert last is not None
+        full, written = amplifier.output(amplifier.full_output), amplifier.load.written
         tubes = [use for use in amplifier.compiled.tubes if use.block in amplifier.route and use.block != last.block]
         driver = max(tubes, key=lambda use: amplifier.route.index(use.block))
         yield Finding(
@@ -94,12 +84,12 @@ class WeakDriver(Rule):
             driver.path,
             driver.part,
             f"{driver.type.type} cannot drive the {last.type.type}",
-            f"At full output, {_output(amplifier, _full(amplifier))}, what {last.part}'s grid is given has "
-            f"{_bent(amplifier):.1%} distortion already; that grid could go on to {_output(amplifier, most)}.",
+            f"At full output, {written(full)}, the grid of {last.part} is given {_bent(amplifier):.1%} distortion; "
+            f"that grid could go on to {written(most)}.",
             "The driver has too little current, voltage or load resistance for the swing: more of one of them, or "
             "a tube with more in hand.",
             most,
-            _full(amplifier),
+            full,
             _less_resistance(amplifier, driver, self),
         )
 
@@ -118,16 +108,17 @@ class StageGivesOut(Rule):
             return
         last = _last(amplifier)
         assert last is not None
+        full, written = amplifier.output(amplifier.full_output), amplifier.load.written
         yield Finding(
             self.name,
             Severity.POOR,
             last.path,
             last.part,
             f"{last.type.type} gives out far below what its grid can be driven to",
-            f"Distortion reaches 5 % at {_output(amplifier, _full(amplifier))}; its grid could go on to "
-            f"{_output(amplifier, most)}, and the drive is clean.",
+            f"Distortion reaches 5 % at {written(full)}; its grid could go on to {written(most)}, and the drive is "
+            "clean.",
             "It idles with too little current, or its load is too low, for the class that it works in.",
             most,
-            _full(amplifier),
+            full,
             _less_resistance(amplifier, last, self),
         )

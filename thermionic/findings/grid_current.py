@@ -33,8 +33,8 @@ class GridCurrent(Rule):
                 use.path,
                 use.part,
                 f"{use.type.type} draws grid current too soon",
-                f"Its grid conducts from {onset:.2f} {self._unit(amplifier)} on; full output is {full:.2f} "
-                f"{self._unit(amplifier)} ({onset / full:.0%}).",
+                f"Its grid conducts from {amplifier.load.written(onset)} on; full output is "
+                f"{amplifier.load.written(full)} ({onset / full:.0%}).",
                 "The stage before cannot drive it: the tops are cut, and the coupling capacitor charges and "
                 "shifts the bias after every peak. Grid current is estimated for this type, not fitted: take the "
                 "level as approximate.",
@@ -60,9 +60,6 @@ class GridCurrent(Rule):
             lambda written: f"Raise the cathode resistor to {written}",
         )
 
-    def _unit(self, amplifier: SolvedAmplifier) -> str:
-        return "W" if amplifier.load.power else "V rms"
-
     def _full(self, amplifier: SolvedAmplifier) -> float:
         """Full output, W (V for a line load): 5 % distortion, or where the last grid itself conducts if that is
         later.
@@ -71,5 +68,4 @@ class GridCurrent(Rule):
         """
         last = [use for use in amplifier.compiled.tubes if use.block in amplifier.route]
         limit = grid_onset(amplifier, last[-1].part) or 0.0
-        full = amplifier.full_output
-        return max(limit, full.power_watt if amplifier.load.power else full.output_volt)
+        return max(limit, amplifier.output(amplifier.full_output))
