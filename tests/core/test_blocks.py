@@ -14,7 +14,7 @@ from thermionic.blocks import KINDS, Block, Group
 from thermionic.blocks.fields import Resistor, named
 from thermionic.blocks.ports import Flow, SignalRef
 from thermionic.circuit import spice
-from thermionic.design import changed, dump, fit_part, optional_parts, validate
+from thermionic.design import changed, dump, field, fit_part, optional_parts, validate
 from thermionic.design.regraph import insert, swap
 from thermionic.errors import DesignRefused, ThermionicError
 
@@ -428,3 +428,46 @@ def test_a_cut_between_two_places_takes_treble_as_its_parts_say():
     wanted = [abs((ohm + x) / (ohm + x + source)) for ohm in (250e3, 5e3)]
     found = decibels(after, hertz, "driver_anode") - decibels(before, hertz, "driver_anode")
     assert found == pytest.approx(20 * np.log10(wanted[1] / wanted[0]), abs=0.3)
+
+
+@pytest.mark.parametrize(("kind", "halves"), [("full-wave", 1), ("half-wave", 2)])
+def test_a_rectifier_tube_has_a_half_of_its_winding_or_all_of_it(kind, halves):
+    design = changed(examples.example("weir"), "blocks/rectifier/form", kind)
+    netlist = solve(design).netlist
+    mains = [part.device.peak_volt for part in netlist.parts if isinstance(part.device, devices.MainsSource)]
+    half = 340.0 * design.brief.mains_volt / 230.0 * 2**0.5
+    assert sorted(np.abs(mains)) == pytest.approx([halves * half] * (2 // halves))
+    copper = [part.device.ohm for part in netlist.parts if part.name.startswith("RW")]
+    assert copper == pytest.approx([60.0 * halves] * (2 // halves))
+
+
+def test_a_bridge_has_both_halves_of_a_tapped_winding():
+    design = changed(examples.example("lantern"), "blocks/winding/centre_tapped", "yes")
+    (winding,) = (p.device for p in solve(design).netlist.parts if isinstance(p.device, devices.RectifiedWinding))
+    plain = solve(examples.example("lantern")).compiled.netlist
+    (half,) = (p.device for p in plain.parts if isinstance(p.device, devices.RectifiedWinding))
+    assert winding.peak_volt == pytest.approx(2 * half.peak_volt)
+    assert winding.ohm == pytest.approx(2 * half.ohm)
+
+
+@pytest.mark.parametrize("ratio", [0.5, 2.0])
+def test_an_interstage_transformer_steps_up_by_its_ratio(ratio):
+    amplifier = solve(changed(examples.example("mill"), "blocks/interstage/ratio", ratio))
+    assert amplifier.gain("interstage_out", "driver_anode") == pytest.approx(ratio, rel=0.05)
+
+
+def test_no_direct_current_goes_through_what_mixes_a_paraphase():
+    amplifier = solve(examples.example("lychgate"))
+    assert amplifier.voltage("splitter_junction") == pytest.approx(0.0, abs=1e-3)
+    # Two of 470k from the outputs and one of 1M to earth: Kirchhoff at the junction.
+    both = amplifier.phasor("splitter_output_a") + amplifier.phasor("splitter_output_b")
+    assert abs(amplifier.phasor("splitter_junction")) == pytest.approx(abs(both) / (2 + 0.47), rel=0.02)
+
+
+def test_the_upper_tube_of_a_mu_follower_is_biased_by_its_own_resistor():
+    amplifier = solve(with_kind("mu-follower"))
+    upper, foot, output = (amplifier.voltage(f"mu_follower_{name}") for name in ("upper", "foot", "output"))
+    assert upper == pytest.approx(foot, abs=0.05)
+    ohm = field(amplifier.design, "blocks/mu_follower/upper_resistor/ohm").value
+    use = next(use for use in amplifier.compiled.tubes_of("mu_follower") if use.cathode == "mu_follower_output")
+    assert output - foot == pytest.approx(ohm * amplifier.parts[use.part].current, rel=0.02)

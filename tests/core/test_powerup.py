@@ -108,3 +108,23 @@ def test_the_supply_discharges_through_its_bleeder_or_not_at_all():
         assert discharge_seconds(empty) == pytest.approx(farads * ohms * np.log(start / 50), rel=0.05)
     without = fit_part(LANTERN, "blocks/reservoir/bleeder", False)
     assert discharge_seconds(plan(without, Stage.ALL_TUBES, 232.0)) is None
+
+
+def test_of_faults_that_explain_as_much_the_common_one_comes_first(tubes_in):
+    """No sound, and nothing else measured: what explains that as well as another is as likely as it is common."""
+    weights = {fault.key: fault.weight for fault in faults(tubes_in)}
+    found = reasons(tubes_in, {"speaker_ac": 0.0}, most=40)
+    assert {weights[reason.key] for reason in found} == {1.0, 0.8, 0.6, 0.4}
+    shares = [reason.likelihood / weights[reason.key] for reason in found]
+    assert shares == pytest.approx([shares[0]] * len(found), rel=0.03)
+    assert weights[found[0].key] == 1.0
+
+
+def test_the_next_lower_tap_gives_less(tubes_in):
+    signal = [probe.key for probe in tubes_in.probes].index("speaker_ac")
+    heard = {
+        fault.key.partition(":")[2]: tubes_in.solve(fault.netlist)[signal]
+        for fault in faults(tubes_in)
+        if ":tap" in fault.key and "T1" in fault.key
+    }
+    assert heard["taplower"] < tubes_in.points[signal].expected < heard["taphigher"]

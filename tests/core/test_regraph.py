@@ -62,6 +62,13 @@ def test_sections_of_a_bottle_are_used_up_before_another_is_put_in():
         duplicate(LANTERN, "output")
 
 
+def test_a_pair_that_is_doubled_has_sections_of_its_own():
+    design = insert(examples.example("hurdle"), "common-cathode-pair", "splitter")
+    doubled = duplicate(design, "common_cathode_pair")
+    sections = [section for block in doubled.blocks for section in block.sections]
+    assert len(sections) == len(set(sections)) == len([s for b in design.blocks for s in b.sections]) + 2
+
+
 def test_blocks_change_places():
     two = insert(LANTERN, "common-cathode", "driver")
     moved = move(two, "common_cathode", later=False)

@@ -39,6 +39,9 @@ def test_a_driver_works_into_its_load_and_the_next_grid_leak():
     )
     assert (v1 - v2) / (i2 - i1) == pytest.approx(whole, rel=0.005)  # and the supply's own 200 ohms or so
     volt, ampere = diagram.operating_point
+    # Both go through the operating point.
+    assert v1 - volt == pytest.approx(whole * ampere, rel=0.005)
+    assert diagram.ac_line[0][0] - volt == pytest.approx(load * ampere, rel=0.01)
     off = diagram.swing[:, 1] - (ampere - (diagram.swing[:, 0] - volt) / load)
     assert np.abs(off).max() < 0.03 * np.ptp(diagram.swing[:, 1])
 

@@ -97,6 +97,8 @@ CASES = [
     ("cold-coupling", {}, "hurdle", "blocks/first/anode_load/ohm", 100e3, 15e3, cold_current, 10e-3, 0.03),
     ("cathode-current", {"envelopes/v2/type": "45"}, "lantern", "blocks/output/cathode_resistor/ohm", 1000.0, 150.0,
      lambda a, ohm: at(a, "output_cathode")[0] / ohm, 0.06, 2e-3),
+    ("hum", {"blocks/ht2/capacitor/farad": "470n"}, "sluice", "blocks/ht1/capacitor/farad", 100e-6, 10e-6, hum_db,
+     -85.0, 5e-3),
     ("hum", {"blocks/driver/feed": "ht2.out"}, "lantern", "blocks/ht2/capacitor/farad", 470e-6, 5e-6, hum_db,
      -70.0, 5e-3),
 ]  # fmt: skip
@@ -142,6 +144,16 @@ def test_feedback_is_judged_by_its_sign():
     without = solve(edited({"blocks/feedback/resistor/ohm": "100M"}, "hurdle"))
     loop = without.gain(without.load.node) / with_loop.gain(with_loop.load.node) - 1
     assert found.value == pytest.approx(loop, rel=0.15)
+
+
+def test_feedback_is_positive_from_a_twentieth_of_the_signal_on():
+    """The loop's gain at the edge, from the gain with the loop and without: A / (1 - 0.05)."""
+    rule = BY_NAME["feedback-polarity"]
+    turned = edited({"blocks/transformer/secondary_reversed": "yes"}, "hurdle")
+    amplifier, _ = edge(rule, turned, "blocks/feedback/resistor/ohm", 5e6, 100e3)
+    without = solve(changed(turned, "blocks/feedback/resistor/ohm", "1G"))
+    share = 1 - without.gain(without.load.node) / amplifier.gain(amplifier.load.node)
+    assert share == pytest.approx(0.05, rel=0.05)
 
 
 def test_tubes_on_one_bias_are_judged_by_the_strongest_of_an_unmatched_set():
