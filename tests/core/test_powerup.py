@@ -41,6 +41,15 @@ def test_without_tubes_every_rail_stands_at_the_peak():
     assert "speaker_ac" not in points
 
 
+def test_a_rectifier_tube_stays_in_when_the_tubes_are_pulled():
+    """A choke-smoothed 340-0-340 V behind its tube: with nothing drawn the rails float up towards the peak."""
+    the_plan = plan(examples.example("weir"), Stage.NO_TUBES, 230.0)
+    assert the_plan.stage.title_for(the_plan.design) == "No tubes but the rectifier"
+    rails = [point.expected for point in the_plan.points if "HT" in point.title]
+    assert min(rails) > 0.85 * 340 * 2**0.5
+    assert max(rails) < 340 * 2**0.5
+
+
 def test_readings_are_judged_by_their_band(tubes_in):
     cathode = next(point for point in tubes_in.points if point.key == "output_cathode")
     assert judge(cathode, cathode.expected).verdict is Verdict.AS_EXPECTED
