@@ -98,7 +98,8 @@ def preferred_cure(
     """The first of ``candidates`` at ``path`` with which the re-solved amplifier is ``cured``, if any.
 
     The candidates go from the mildest to the strongest change. A rule that can foresee what is enough begins with
-    that: the first is tried first, and the rest are halved. Where the search takes too long the finding goes without.
+    that: the search goes from the first in strides that double, then halves what is left between. Where it takes too
+    long the finding goes without.
     """
 
     def enough(candidate: float) -> bool:
@@ -111,12 +112,11 @@ def preferred_cure(
 
     ladder = list(candidates)
     low, high = 0, len(ladder)
-    probe = 0
     try:
         with budget.share(_CURE_SHARE):
             while low < high:
+                probe = min(max(2 * low - 1, 0), (low + high) // 2)
                 low, high = (low, probe) if enough(ladder[probe]) else (probe + 1, high)
-                probe = (low + high) // 2
     except BudgetSpent:
         return None
     if low == len(ladder):
