@@ -194,7 +194,7 @@ class CathodeStage(Block):
             self.draw_foot(pen, tube, EARTH)
             return
         name = "cathode_resistor" if self.cathode_resistor else "cathode_led"
-        pen.upright(name, tube, top, BIAS, EARTH, label=(-13, 2, "end"))
+        pen.upright(name, tube, top, BIAS, EARTH, label=(-15, 2, "end"))
         self.draw_foot(pen, tube, EARTH)
         joint = max(top, CATHODE + 6)
         pen.volts("cathode", tube - (30 if self.filament else 8), CATHODE + 4, "bias", "end")

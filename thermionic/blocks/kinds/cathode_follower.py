@@ -94,7 +94,7 @@ class CathodeFollower(Block):
         if self.grid_leak:
             pen.dot(at, SIGNAL)
         if self.cathode_resistor:
-            pen.upright("cathode_resistor", tube, low, 256, 300, label=(-13, 2, "end"))
+            pen.upright("cathode_resistor", tube, low, 256, 300, label=(-15, 2, "end"))
             pen.dot(tube, 300)
             if self.grid_leak and not self.bias:
                 pen.upright("grid_leak", at, SIGNAL, 234, 300)

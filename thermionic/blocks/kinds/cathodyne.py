@@ -107,7 +107,7 @@ class Cathodyne(Block):
             pen.upright("grid_leak", at, SIGNAL, 234, 300)
             pen.earth(at, 300)
         pen.volts("cathode", tube - 8, SIGNAL + 48, "bias", "end")
-        pen.upright("cathode_load", tube, low, y - 140, y - 80, label=(-13, 2, "end"))
+        pen.upright("cathode_load", tube, low, y - 140, y - 80, label=(-15, 2, "end"))
         pen.earth(tube, y - 80)
         pen.dot(tube, SIGNAL + 40)
         pen.wire((tube, SIGNAL + 40), (tube + 96, SIGNAL + 40), (tube + 96, y), (end, y))

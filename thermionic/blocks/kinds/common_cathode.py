@@ -66,10 +66,10 @@ class CommonCathode(CathodeStage):
         low = EARTH + 58 if name else EARTH
         top = self.draw_filament(pen, tube)
         if name:
-            pen.upright(name, tube, top, BIAS, EARTH - 16, label=(-13, 2, "end"))
-            pen.upright("cathode_foot", tube, EARTH - 16, EARTH + 20, low, label=(-13, 2, "end"))
+            pen.upright(name, tube, top, BIAS, EARTH - 16, label=(-15, 2, "end"))
+            pen.upright("cathode_foot", tube, EARTH - 16, EARTH + 20, low, label=(-15, 2, "end"))
         else:
-            pen.upright("cathode_foot", tube, top, BIAS, low, label=(-13, 2, "end"))
+            pen.upright("cathode_foot", tube, top, BIAS, low, label=(-15, 2, "end"))
         self.draw_foot(pen, tube, low)
         joint = max(top, CATHODE + 6)
         pen.volts("cathode", tube - (30 if self.filament else 8), CATHODE + 4, "bias", "end")
