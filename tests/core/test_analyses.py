@@ -22,6 +22,7 @@ from thermionic.circuit.supply_variants import solve_variants
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import transient
 from thermionic.circuit.variants import Spread, monte_carlo, one_of, operating_points
+from thermionic.devices.base import THERMAL_VOLT
 from thermionic.errors import BudgetSpent, NetlistRefused, NoSolution
 from thermionic.tubes import Point, fit_points
 
@@ -374,8 +375,42 @@ def test_a_circuit_that_cannot_be_is_refused_in_words():
         ("t\nV1 a 0 SIN(0 1)\n", "Line 2: SIN wants 3 to 6 numbers"),
         ("only a title\n.op\n", "only a title has no parts"),
         ("t\nR1 a 0 2k2\n", "Line 2: “2k2” is a value as parts are marked"),
+        ("t\nV1 a 0 1\nD1 a 0 DX 0\n.model DX D(IS=1e-14)\n", "Line 3: the area of D1 is 0"),
+        ("t\nV1 a 0 1\nM1 a a 0 0 MX L=0\n.model MX NMOS(VTO=1)\n", "Line 3: the length of M1 is 0"),
+        ("t\nV1 a 0 SIN(0 1 1k)\n.tran 1u 1m\n.four 0 v(a)\n", "Line 4: .four wants a frequency above zero"),
+        ("t\nV1 a 0 SIN(0 1 1k 0 -1e9)\n", "Line 2: SIN wants a damping of zero or more"),
+        ("t\nV1 a 0 AC 1\n.ac dec 2 1 1k\n.ac dec 1 1 10\n", "Line 4: this is a second .ac"),
     ],
 )
 def test_netlists_that_are_not_understood_are_refused_by_line(text, says):
     with pytest.raises(NetlistRefused, match=says.replace("(", r"\(").replace("{", r"\{").replace("**", r"\*\*")):
         spice.run(spice.read(text))
+
+
+def test_a_netlist_that_multiplies_is_stopped_while_it_is_read():
+    """Each of the subcircuits holds two of the one before: 2^24 of the innermost, which has no parts."""
+    lines = ["t", ".subckt S0 p", ".ends"]
+    for k in range(1, 25):
+        lines += [f".subckt S{k} p", f"X1 p S{k - 1}", f"X2 p S{k - 1}", ".ends"]
+    with budget.limit(0.3), pytest.raises((BudgetSpent, NetlistRefused)):
+        spice.read("\n".join([*lines, "V1 a 0 1", "X1 a S24", ".op"]))
+
+
+@pytest.mark.parametrize("stages", [3, 40])
+def test_a_long_chain_is_swept_and_solved_like_a_short_one(stages):
+    """RC sections with buffers between: each does what the first does. The long one is solved sparse, in an order found
+    for it."""
+    rows = [("VIN", d.VoltageSource(0.0, 1.0), "n0 0")]
+    for k in range(stages):
+        rows += [
+            (f"R{k}", d.Resistor(1e4), f"n{k} m{k}"), (f"C{k}", d.Capacitor(1e-9), f"m{k} 0"),
+            (f"D{k}", d.Diode(), f"m{k} 0"), (f"E{k}", d.VoltageControlled(1.0), f"n{k + 1} 0 m{k} 0"),
+        ]  # fmt: skip
+    at = operating_point(System(make(*rows)))
+    corner = 1 / (2 * np.pi * 1e4 * 1e-9)
+    tone = SmallSignal(at).tone(np.geomspace(corner / 100, corner, 9))
+    last = np.abs(tone[:, at.system.node(f"n{stages}")])
+    diode = d.Diode()
+    leak = 1e4 * diode.saturation_ampere / (diode.emission * THERMAL_VOLT)  # of the diode at rest
+    ratio = 1 / np.hypot(1 + leak, np.geomspace(0.01, 1.0, 9))
+    np.testing.assert_allclose(last, ratio**stages, rtol=1e-3 * stages)
