@@ -17,6 +17,7 @@ urlpatterns = [
     path("amps/<int:project_id>/delete/", views.delete, name="delete"),
     path("amps/<int:project_id>/restore/", views.restore, name="restore"),
     path("amps/<int:project_id>/<slug:slug>/", views.room, name="room"),
+    path("amps/<int:project_id>/<slug:slug>/findings/", views.findings, name="findings"),
     path("amps/<int:project_id>/<slug:slug>/change/", views.change, name="change"),
     path("amps/<int:project_id>/<slug:slug>/undo/", views.undo, name="undo"),
     path("amps/<int:project_id>/<slug:slug>/redo/", views.redo, name="redo"),

@@ -71,11 +71,34 @@ def _solved_before(project: Project) -> Solved | None:
         return None
 
 
+def _findings(now: Solved, before: Solved | None) -> dict[str, Any]:
+    """What the template of the findings needs of the solution."""
+    return {
+        "findings": now.findings,
+        "new_findings": {f.key for f in now.findings} - {f.key for f in before.findings} if before else set(),
+        "is_cured": now.is_cured,
+    }
+
+
+def draw_findings(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
+    """The findings with their cures, which a room is drawn without. Raises ThermionicError."""
+    room = _room(slug)
+    now = solved(project.current)
+    now.look_for_cures()
+    context = {"project": project, "room": room, **_findings(now, _solved_before(project))}
+    return render(request, "frame/findings.html", context)
+
+
+def _room(slug: str) -> Room:
+    """The room at this place in the address. Raises Http404."""
+    if slug not in _rooms:
+        raise Http404
+    return _rooms[slug]
+
+
 def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
     """A room as a page, or as the fragment that htmx asked for; the strip and the findings come along."""
-    room = _rooms.get(slug)
-    if room is None:
-        raise Http404
+    room = _room(slug)
     try:
         now = solved(project.current)
         before = _solved_before(project)
@@ -90,8 +113,7 @@ def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse
         "room": room,
         "rooms": rooms(),
         "strip": strip(now.amplifier, before.amplifier if before else None),
-        "findings": now.findings,
-        "new_findings": {f.key for f in now.findings} - {f.key for f in before.findings} if before else set(),
+        **_findings(now, before),
         "can_undo": project.can_undo(),
         "can_redo": project.can_redo(),
     }

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from dataclasses import dataclass
-from functools import cached_property
 from threading import Lock
 
 from django.conf import settings
@@ -13,6 +12,7 @@ from bold_anode.amps.models import Revision, hash_of
 from thermionic import budget, findings
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design
+from thermionic.lazily import lazily
 
 KEPT = 64
 
@@ -23,10 +23,21 @@ class Solved:
 
     amplifier: SolvedAmplifier
 
-    @cached_property
+    @lazily
     def findings(self) -> list[findings.Finding]:
         """All findings, worst first."""
         return findings.examine(self.amplifier)
+
+    @property
+    def is_cured(self) -> bool:
+        """Whether the cure of every finding is known."""
+        return all(finding.is_cure_known for finding in self.findings)
+
+    def look_for_cures(self) -> None:
+        """Find what cures each finding; what takes too long goes without."""
+        with budget.limit(settings.SOLVE_SECONDS):
+            for finding in self.findings:
+                _ = finding.cure
 
 
 _kept: OrderedDict[str, Solved] = OrderedDict()

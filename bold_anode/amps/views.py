@@ -12,7 +12,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from bold_anode.amps import operations, starters
 from bold_anode.amps.models import Project
-from bold_anode.amps.rooms import draw_room, owned
+from bold_anode.amps.rooms import draw_findings, draw_room, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.strip import strip
 from bold_anode.tubes.models import OwnTube
@@ -117,6 +117,18 @@ def restore(request: HttpRequest, project_id: int) -> HttpResponse:
 def room(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
     """A room of a project."""
     return draw_room(request, owned(request, project_id), slug)
+
+
+@require_GET
+def findings(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+    """The findings with their cures, once the room is there; nothing if the design has been changed meanwhile."""
+    project = owned(request, project_id)
+    try:
+        if request.GET.get("seen") == str(project.current.number):
+            return draw_findings(request, project, slug)
+    except ThermionicError:
+        pass  # the room has said so
+    return HttpResponse(status=204)
 
 
 @require_POST

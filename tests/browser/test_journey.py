@@ -195,6 +195,14 @@ def test_tubes_taps_and_optional_parts_from_the_drawing(page):
     page.locator('[data-path="blocks/driver"]').click()
     page.get_by_role("button", name="Fit a cathode bypass").click()
     expect(page.locator('[data-path="blocks/driver/cathode_bypass"]')).to_have_count(1)
+    # A part that is clicked while a change is on its way is still opened.
+    page.locator('[data-path="blocks/driver/anode_load"]').focus()
+    page.keyboard.press("ArrowUp")
+    page.locator('[data-path="blocks/driver/cathode_resistor"]').click()
+    expect(page.locator('[data-path="blocks/driver/anode_load"]')).to_contain_text("110")
+    expect(page.get_by_label("Resistance, Ω")).to_have_value("1k5")
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Undo").click()
     page.locator(".strip").get_by_role("link", name="Driver").click()
     expect(page.locator(".stage-numbers")).to_contain_text("Driver ECC83")
     # Undo, and a cure, leave the stage that is looked at where it is.
@@ -326,6 +334,7 @@ def test_a_starter_made_push_pull_with_other_tubes_cured_and_carried_over(page, 
 
     cures = page.locator(".finding button.cure")
     for _ in range(10):
+        expect(page.locator(".looking")).to_have_count(0)
         if not cures.count():
             break
         before = page.locator(".project-bar .revision").text_content()

@@ -51,6 +51,22 @@ def test_the_drawing_shows_the_solved_voltages_and_marks_what_changed(bench, pro
     assert "was 53.4 mA" in fragment
 
 
+def test_a_change_is_answered_before_its_cures_are_looked_for(bench, project):
+    change = {"path": "blocks/output/cathode_resistor/ohm", "value": "560"}
+    fragment = bench.post(reverse("change", args=[project.pk, "chain"]), change, **HTMX).content.decode()
+    aside = re.search(r'<aside.*?id="findings".*?</aside>', fragment, re.S).group(0)
+    assert "Looking for a change that cures it" in aside
+    assert 'class="cure"' not in aside
+    follows = re.search(r'hx-get="([^"]+)" hx-trigger="load"', aside).group(1)
+    cured = bench.get(follows, **HTMX).content.decode()
+    assert "Raise the cathode resistor to" in cured
+    assert "Looking for" not in cured
+    assert "hx-trigger" not in cured
+    # What was asked for a design that is no longer there is not put in the place of what is.
+    bench.post(reverse("change", args=[project.pk, "chain"]), change | {"value": "600"}, **HTMX)
+    assert bench.get(follows, **HTMX).status_code == 204
+
+
 @pytest.mark.parametrize(
     "path",
     [

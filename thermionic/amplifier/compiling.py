@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import Any, TypeVar
 
 from thermionic.blocks import Component, Flow
@@ -16,6 +15,7 @@ from thermionic.design import Design, find, route
 from thermionic.devices.base import Device
 from thermionic.devices.triode import Cathode
 from thermionic.errors import DesignRefused
+from thermionic.lazily import lazily
 
 Kind = TypeVar("Kind", bound=Component)
 Said = TypeVar("Said")
@@ -36,37 +36,37 @@ class Compiled:
         """All facets of one sort, in the document's order."""
         return tuple(facet for facet in self.facets if isinstance(facet, kind))
 
-    @cached_property
+    @lazily
     def tubes(self) -> tuple[TubeUse, ...]:
         """Every section at work as an amplifier."""
         return self.said(TubeUse)
 
-    @cached_property
+    @lazily
     def rails(self) -> tuple[Rail, ...]:
         """Every rail."""
         return self.said(Rail)
 
-    @cached_property
+    @lazily
     def loads(self) -> tuple[Load, ...]:
         """Everything that is driven."""
         return self.said(Load)
 
-    @cached_property
+    @lazily
     def sources(self) -> tuple[Source, ...]:
         """Every signal source."""
         return self.said(Source)
 
-    @cached_property
+    @lazily
     def transformers(self) -> tuple[TransformerUse, ...]:
         """Every signal transformer."""
         return self.said(TransformerUse)
 
-    @cached_property
+    @lazily
     def rectifier_tubes(self) -> tuple[RectifierUse, ...]:
         """Every vacuum rectifier."""
         return self.said(RectifierUse)
 
-    @cached_property
+    @lazily
     def loops(self) -> tuple[Loop, ...]:
         """Every feedback path."""
         return self.said(Loop)
@@ -81,7 +81,7 @@ class Compiled:
             node = self.aliases[node]
         return node
 
-    @cached_property
+    @lazily
     def load(self) -> Load:
         """The load that the amplifier is judged at: that at the end of the longest way. Raises DesignRefused if there
         is none."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 from scipy.interpolate import PchipInterpolator
@@ -23,6 +22,7 @@ from thermionic.devices.base import Array, ComplexArray
 from thermionic.devices.gas import GasRegulator
 from thermionic.devices.triode import Cathode
 from thermionic.errors import NoSolution, NoSteadyState
+from thermionic.lazily import lazily
 
 REFERENCE_HERTZ = 1000.0
 FULL_DISTORTION = 0.05
@@ -83,7 +83,7 @@ class SolvedAmplifier:
         """What it drives."""
         return self.compiled.load
 
-    @cached_property
+    @lazily
     def rectifiers(self) -> tuple[RectifierState, ...]:
         """Every rectifier over the mains cycle; empty if there is none."""
         mains = self.state.mains
@@ -97,7 +97,7 @@ class SolvedAmplifier:
         """Steady voltage of a tube's electrode to its cathode, V."""
         return self.voltage(use.nodes[electrode]) - self.voltage(use.cathode)
 
-    @cached_property
+    @lazily
     def parts(self) -> dict[str, PartState]:
         """Current, voltage and dissipation of every part; resistors with their ripple's heat.
 
@@ -138,17 +138,17 @@ class SolvedAmplifier:
         current = float(self.state.at.terminal_currents[use.part][1])
         return current * (self.over_cathode(use, "screen"))
 
-    @cached_property
+    @lazily
     def without_tubes(self) -> CircuitState:
         """The same supply on the same mains with every tube pulled but the rectifiers."""
         return solve_circuit(self.netlist.without(is_pulled), self.near.without_tubes)
 
-    @cached_property
+    @lazily
     def small_signal(self) -> SmallSignal:
         """The circuit linearised at its operating point."""
         return SmallSignal(self.state.at)
 
-    @cached_property
+    @lazily
     def _tone_response(self) -> ComplexArray:
         return self.small_signal.tone(_RESPONSE_HERTZ)
 
@@ -168,7 +168,7 @@ class SolvedAmplifier:
     def _tone_volt(self) -> float:
         return float(self.netlist[self.compiled.source.part].device.excitation().tone[2])
 
-    @cached_property
+    @lazily
     def _reference_phasors(self) -> ComplexArray:
         phasors: ComplexArray = self.small_signal.tone(np.array([REFERENCE_HERTZ]))[0]
         return phasors
@@ -183,7 +183,7 @@ class SolvedAmplifier:
         """Magnitude of the voltage gain between two nodes at 1 kHz; from the source if no other is named."""
         return abs(self.phasor(node)) / abs(self.phasor(source or self.source_node))
 
-    @cached_property
+    @lazily
     def output_impedance(self) -> float:
         """Impedance at the load's terminals at 1 kHz without the load, Ω."""
         load = self.netlist[self.load.part]
@@ -197,7 +197,7 @@ class SolvedAmplifier:
 
     # The large-signal results.
 
-    @cached_property
+    @lazily
     def drive(self) -> Drive:
         """The periodic steady state at 1 kHz over a range of drive, from whispering to past full output.
 
@@ -214,7 +214,7 @@ class SolvedAmplifier:
                     raise
                 levels = levels[: failure.failed[0]]
 
-    @cached_property
+    @lazily
     def _levels(self) -> Array:
         full = self._full_level
         levels: Array = _SWEEP * full
@@ -228,12 +228,12 @@ class SolvedAmplifier:
         solved, wanted = len(self.drive.levels), self._levels
         return float(wanted[solved] * self._tone_volt / np.sqrt(2)) if solved < len(wanted) else None
 
-    @cached_property
+    @lazily
     def route(self) -> tuple[str, ...]:
         """The ids of the blocks that the signal goes through to the load."""
         return tuple(block.id for block in route(self.design, self.load.block))
 
-    @cached_property
+    @lazily
     def _full_level(self) -> float:
         """The drive, in multiples of the source's own level, at which the last tubes before the load swing to zero
         bias; sooner where a tube before them does so long before (a follower at the end hardly swings against its
@@ -252,7 +252,7 @@ class SolvedAmplifier:
         last = reach[max(reach, key=self.route.index)]
         return float(min(last, _EARLIEST * min(reach.values())))
 
-    @cached_property
+    @lazily
     def sweep(self) -> tuple[DrivenPoint, ...]:
         """Power and distortion at the loudspeaker, from small drive to past full output."""
         phasors = self.drive.phasors(self.load.node)
@@ -270,13 +270,13 @@ class SolvedAmplifier:
             for row, level in enumerate(self.drive.levels)
         )
 
-    @cached_property
+    @lazily
     def at_source(self) -> DrivenPoint | None:
         """The amplifier driven by its source at the volume set; None if that overdrives it more than twice."""
         rows = np.flatnonzero(self.drive.levels == 1.0)
         return self.sweep[int(rows[0])] if len(rows) else None
 
-    @cached_property
+    @lazily
     def full_output(self) -> DrivenPoint:
         """Where distortion first reaches 5 %; the top of the sweep if it never does.
 

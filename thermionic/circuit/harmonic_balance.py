@@ -14,9 +14,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
+from threading import Lock
 from typing import Any
 
 import numpy as np
+from cachetools import LRUCache
 from numpy.typing import NDArray
 from scipy.linalg import lu_factor, lu_solve
 
@@ -24,6 +26,8 @@ from thermionic import budget
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NoSteadyState
 
+# The factored Jacobian of each level.
+Factors = dict[int, tuple[Array, NDArray[np.int_]]]
 # Port voltages (samples, levels, ports) and phase (samples, 1) to currents (samples, levels, injects) and slopes.
 PortCurrents = Callable[[Array, Array], tuple[Array, Array]]
 
@@ -94,6 +98,13 @@ class Balance:
     jacobian: Array
 
 
+# What the balances solved last have factored, for one of a similar circuit to begin with.
+_factors: LRUCache[Balance, Factors] = LRUCache(
+    maxsize=32e6, getsizeof=lambda factors: sum(matrix.nbytes for matrix, _ in factors.values())
+)
+_lock = Lock()
+
+
 def waveform(phasors: ComplexArray, samples: int) -> Array:
     """One period of the waveform with phasors (..., harmonics + 1), as (..., samples)."""
     return _to_real(phasors) @ harmonics_of_one(phasors.shape[-1] - 1, samples).synthesis.T
@@ -128,7 +139,7 @@ def balance(
 
     Raises NoSteadyState if a level does not converge, BudgetSpent.
     """
-    found, failed = _newton(spectrum, impedance, open_volts, currents, start, together)
+    found, failed = _newton(spectrum, impedance, open_volts, currents, start, together, {})
     if len(failed):
         raise _unsettled(spectrum, failed.tolist(), len(open_volts))
     return found
@@ -140,10 +151,16 @@ def balance_in_turn(
     open_volts: ComplexArray,
     currents: PortCurrents,
     start: ComplexArray,
+    near: Balance | None = None,
 ) -> Balance:
     """Like ``balance`` for levels that rise: what does not converge with the rest is solved from the level below it,
-    with steps between where that is too far. ``impedance`` is (frequencies, ports, injects)."""
-    found, failed = _newton(spectrum, impedance, open_volts, currents, start, False)
+    with steps between where that is too far. ``impedance`` is (frequencies, ports, injects); ``near`` is what a
+    similar circuit was balanced to at as many levels, whose factored Jacobians are tried first."""
+    factors: Factors = {}
+    if near is not None:
+        with _lock:
+            factors = _factors.pop(near, factors)
+    found, failed = _newton(spectrum, impedance, open_volts, currents, start, False, factors)
     at_rest = np.zeros_like(open_volts[0])
     at_rest[:, 0] = open_volts[0, :, 0]
     for level in failed.tolist():
@@ -152,7 +169,7 @@ def balance_in_turn(
         share, step = 0.0, 1.0
         while share < 1.0:
             wanted = below + min(1.0, share + step) * (open_volts[level] - below)
-            one, lost = _newton(spectrum, impedance, wanted[None], currents, guess[None], False)
+            one, lost = _newton(spectrum, impedance, wanted[None], currents, guess[None], False, {})
             if not len(lost):
                 share, step, guess = min(1.0, share + step), 2 * step, one.volts[0]
             elif step < _LEAST_STEP:
@@ -160,6 +177,8 @@ def balance_in_turn(
             else:
                 step /= 4
         found.volts[level], found.amperes[level] = one.volts[0], one.amperes[0]
+    with _lock:
+        _factors[found] = factors
     return found
 
 
@@ -178,8 +197,12 @@ def _newton(
     currents: PortCurrents,
     start: ComplexArray,
     together: bool,
+    factors: Factors,
 ) -> tuple[Balance, NDArray[np.int_]]:
-    """See ``balance``. Also gives the levels that do not converge; what stands for them is where they were left."""
+    """See ``balance``. Also gives the levels that do not converge; what stands for them is where they were left.
+
+    ``factors`` holds those of a similar circuit, if any, and afterwards the last ones.
+    """
     levels, ports, count = open_volts.shape
     injects = impedance.shape[-1]
     width, samples = 2 * count - 1, len(spectrum.phases)
@@ -225,7 +248,7 @@ def _newton(
         return matrix
 
     all_v, all_currents = _to_real(start).reshape(source.shape), np.zeros((levels, injects, samples))
-    factors: dict[int, Any] = {}
+    borrowed = np.array([level in factors for level in range(levels)])
     last: Array = np.zeros((0, 0, 0))
     open_levels = np.arange(levels)
     small_steps = np.zeros(levels, dtype=int)
@@ -253,17 +276,20 @@ def _newton(
             worse &= size > 1e-9
             if not worse.any():
                 break
-            fraction[worse] *= 0.5
+            # What another circuit's factors make worse is left alone for this time.
+            fraction[worse] *= np.where(borrowed[open_levels[worse]], 0.0, 0.5)
         moved = np.max(np.abs(trial - v), axis=1)
         v = trial
         # What a full step leaves of the residual it leaves of itself to be moved.
         left = np.where(fraction == 1.0, np.linalg.norm(residual, axis=1) / np.maximum(size, 1e-300), 1.0)
         settled = moved * np.minimum(left, 1.0) < _LEFT * (1 + np.max(np.abs(v), axis=1))
+        settled &= fraction > 0
         kept = (left < 0.1) & again
+        borrowed[open_levels[~kept]] = False
         for level in open_levels[~kept]:
             factors.pop(level, None)
         # A level that gets nowhere by ever so small steps will not.
-        small_steps[open_levels] = np.where(fraction < _SMALL, small_steps[open_levels] + 1, 0)
+        small_steps[open_levels] = np.where((fraction > 0) & (fraction < _SMALL), small_steps[open_levels] + 1, 0)
         lost = (small_steps[open_levels] >= _PATIENCE) & ~settled
         if together:
             settled = np.full(len(v), settled.all())

@@ -129,10 +129,12 @@ def _driven(
         if near is not None and near.ports.volts.shape == start.shape:
             start = near.ports.volts.copy()
             start[:, :, 0] += rest - near.at.x @ near.at.system.S
+        else:
+            near = None
         if several:
             ports = balance(spectrum, impedance, open_volts, currents, start, together=True)
         else:
-            ports = balance_in_turn(spectrum, impedance, open_volts, currents, start)
+            ports = balance_in_turn(spectrum, impedance, open_volts, currents, start, near.ports if near else None)
 
         if several:
             x = -np.einsum("lknp,lpk->lnk", reach, ports.amperes)

@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
-from functools import cached_property, lru_cache
+from functools import lru_cache
 
 from thermionic.devices import Device
 from thermionic.errors import NetlistRefused
+from thermionic.lazily import lazily
 
 GROUND = "0"
 _NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.+#-]*")
@@ -61,14 +62,14 @@ class Netlist:
         if self.parts and not any(GROUND in part.nodes for part in self.parts):
             raise NetlistRefused("Nothing is connected to node 0, signal earth.")
 
-    @cached_property
+    @lazily
     def nodes(self) -> tuple[str, ...]:
         """All nodes but earth, in order of first use."""
         names = dict.fromkeys(node for part in self.parts for node in part.nodes)
         names.pop(GROUND, None)
         return tuple(names)
 
-    @cached_property
+    @lazily
     def _by_name(self) -> dict[str, Part]:
         return {part.name: part for part in self.parts}
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
@@ -13,6 +12,7 @@ from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.system import System
 from thermionic.devices.base import Array
 from thermionic.errors import NoSolution
+from thermionic.lazily import lazily
 
 _ITERATIONS = 60
 _VOLT, _RELATIVE, _AMPERE = 1e-9, 1e-9, 1e-10
@@ -37,18 +37,18 @@ class Solution:
     system: System
     x: Array
 
-    @cached_property
+    @lazily
     def terminal_currents(self) -> dict[str, Array]:
         """Current into each terminal of each part, A."""
         return self.system.terminal_currents(self.x)
 
-    @cached_property
+    @lazily
     def port_slopes(self) -> Array:
         """Derivatives of the injected currents by the sensed voltages here, S, (injects, ports)."""
         _, g = self.system.currents(self.x @ self.system.S)
         return g
 
-    @cached_property
+    @lazily
     def slopes(self) -> Array:
         """The Jacobian G + B g S^T here, (size, size)."""
         return self.system.jacobian(self.port_slopes)
@@ -62,7 +62,7 @@ class OperatingPoint(Solution):
         """A node's voltage to earth, V."""
         return 0.0 if node == GROUND else float(self.x[self.system.node(node)])
 
-    @cached_property
+    @lazily
     def parts(self) -> dict[str, PartState]:
         """Current, voltage and dissipation of every part."""
         states = {}

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
@@ -16,6 +15,7 @@ from thermionic.circuit.system import System
 from thermionic.circuit.variants import VariantPoints
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NetlistRefused, NoSolution
+from thermionic.lazily import lazily
 
 _FEW = 6  # matrices, below which the dense method is quicker than eliminating them together
 _AT_ONCE = 4096
@@ -180,7 +180,7 @@ class Response:
     hertz: Array
     transfer: ComplexArray
 
-    @cached_property
+    @lazily
     def decibels(self) -> Array:
         """20 log10 |transfer|."""
         return 20 * np.log10(np.maximum(np.abs(self.transfer), 1e-30))

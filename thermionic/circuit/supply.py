@@ -9,7 +9,6 @@ currents. The two are iterated until they agree.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
@@ -23,6 +22,7 @@ from thermionic.devices import AffinePorts, Device, LinearPart, MainsSource, Rec
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.devices.thermal import Hot
 from thermionic.errors import NetlistRefused, NoSolution
+from thermionic.lazily import lazily
 
 # The mean is good to 2 parts in 100,000 and the peak current to 0.1 % with these harmonics of the ripple (measured
 # against 320 of them).
@@ -110,7 +110,7 @@ class RectifierState:
         """A winding delivers out of its plus terminal; a diode's current flows into its anode."""
         return -1.0 if isinstance(self.device, RectifiedWinding) else 1.0
 
-    @cached_property
+    @lazily
     def currents(self) -> Array:
         """Current of each port over one period, A, (ports, samples)."""
         return np.maximum(self._sign * waveform(self.mains.amperes[self._ports], 1024), 0.0)
@@ -164,7 +164,7 @@ class CircuitState:
     at: OperatingPoint
     mains: MainsState | None
 
-    @cached_property
+    @lazily
     def rectifier(self) -> RectifierState | None:
         """The first rectifier."""
         return self.of(self.mains.parts[0].name) if self.mains else None

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from copy import copy
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -22,6 +21,7 @@ from scipy.sparse.linalg import splu
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.devices.base import EARTH, Array, ComplexArray, Device, stacked, variants_in
 from thermionic.errors import NetlistRefused, NoSolution
+from thermionic.lazily import lazily
 
 # A conductance from every node to earth, as any circuit simulator has it: it settles the voltage of a node that
 # only capacitors touch, and is far below the leakage of a real part.
@@ -139,7 +139,7 @@ class System:
         summed: Array = np.bincount(self._places, values, wide * wide).astype(float)
         return summed.reshape(wide, wide)[:-1, :-1]
 
-    @cached_property
+    @lazily
     def _places(self) -> NDArray[np.int_]:
         """Where each entry of the local matrices, part by part, goes in a flat matrix with earth's row and column."""
         wide = self.size + 1
@@ -201,7 +201,7 @@ class System:
             changed.__dict__.pop(stale, None)
         return changed
 
-    @cached_property
+    @lazily
     def _groups(self) -> tuple[list[_Group], list[Placed]]:
         """The nonlinear devices, like ones stacked so that they are computed in one go; and those left alone."""
         by_class: dict[type, list[Placed]] = {}
@@ -220,7 +220,7 @@ class System:
             groups.append(_Group(device, ports, injects))
         return groups, alone
 
-    @cached_property
+    @lazily
     def _quick(self) -> tuple[_Quick, list[_Group], list[Placed]]:
         """The devices with a quicker way for one circuit at one instant, and the rest as ``_groups`` has them."""
         quick = [
@@ -273,7 +273,7 @@ class System:
             i[..., place.injects], g[..., place.injects, place.ports] = own, slopes
         return i, g
 
-    @cached_property
+    @lazily
     def coupled(self) -> Array:
         """1 where an injected current can depend on a sensed voltage: within a device; (injects, ports)."""
         own = np.zeros((self.B.shape[1], self.ports))
@@ -309,7 +309,7 @@ class System:
             return lambda rhs: self.solve(self.jacobian(g), rhs)
         return lambda rhs: np.asarray(factors.solve(rhs), dtype=np.float64)
 
-    @cached_property
+    @lazily
     def _sparse_ports(self) -> tuple[csr_array, csr_array]:
         return csr_array(self.B), csr_array(self.S)
 
@@ -327,7 +327,7 @@ class System:
                         total[:, here, there] += local[:, row, column]
         return None if total is None else total[:, :-1, :-1]
 
-    @cached_property
+    @lazily
     def tone(self) -> Any:
         """The test tone, (size,). Raises ValueError if variants do not share it."""
         if self.variants is None:

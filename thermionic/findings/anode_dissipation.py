@@ -1,6 +1,7 @@
 """Anode dissipation against the tube's limit."""
 
 from collections.abc import Iterable
+from functools import partial
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.design import field
@@ -32,7 +33,7 @@ class AnodeDissipation(Rule):
                 "Past its limit the anode glows, gives off gas, and the tube's life is short.",
                 heat,
                 limit,
-                self._cure(amplifier, use.knob, use.knob_raises, use.part, heat / limit, limit),
+                partial(self._cure, amplifier, use.knob, use.knob_raises, use.part, heat / limit, limit),
             )
 
     def _cure(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ from thermionic import budget
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design, changed, field, fit_part
 from thermionic.errors import BudgetSpent, ThermionicError
+from thermionic.lazily import lazily
 
 FIT = "fit"
 _CURE_SHARE = 0.1  # of the budget, for each cure that is looked for
@@ -51,7 +53,7 @@ def applied(design: Design, cure: Cure) -> Design:
 @dataclass(frozen=True)
 class Finding:
     """One opinion. ``path`` says what it is about, ``value`` and ``limit`` (same unit) by how much; ``evidence`` says
-    that in words, ``why`` what it leads to."""
+    that in words, ``why`` what it leads to; ``remedy`` is what cures it, or what looks for that by solving again."""
 
     rule: str
     severity: Severity
@@ -62,7 +64,17 @@ class Finding:
     why: str
     value: float
     limit: float
-    cure: Cure | None = None
+    remedy: Cure | Callable[[], Cure | None] | None = dataclasses.field(default=None, compare=False, repr=False)
+
+    @lazily
+    def cure(self) -> Cure | None:
+        """The change that cures it, if there is one. May solve the design many times; see ``is_cure_known``."""
+        return self.remedy() if callable(self.remedy) else self.remedy
+
+    @property
+    def is_cure_known(self) -> bool:
+        """Whether ``cure`` can be had without looking for it."""
+        return not callable(self.remedy) or "cure" in vars(self)
 
     @property
     def key(self) -> str:

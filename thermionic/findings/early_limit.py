@@ -1,6 +1,7 @@
 """Which of the last stage and the one before it gives out first, where neither should yet."""
 
 from collections.abc import Iterable
+from functools import partial
 
 import numpy as np
 
@@ -90,7 +91,7 @@ class WeakDriver(Rule):
             "a tube with more in hand.",
             most,
             full,
-            _less_resistance(amplifier, driver, self),
+            partial(_less_resistance, amplifier, driver, self),
         )
 
 
@@ -120,5 +121,5 @@ class StageGivesOut(Rule):
             "It idles with too little current, or its load is too low, for the class that it works in.",
             most,
             full,
-            _less_resistance(amplifier, last, self),
+            partial(_less_resistance, amplifier, last, self),
         )

@@ -1,6 +1,7 @@
 """Grid current before full output."""
 
 from collections.abc import Iterable
+from functools import partial
 
 from thermionic.amplifier import SolvedAmplifier, grid_onset
 from thermionic.blocks.facets import TubeUse
@@ -40,7 +41,7 @@ class GridCurrent(Rule):
                 "level as approximate.",
                 full - onset,
                 full,
-                self._cure(amplifier, use),
+                partial(self._cure, amplifier, use),
             )
 
     def levels(self, amplifier: SolvedAmplifier, part: str) -> tuple[float | None, float]:

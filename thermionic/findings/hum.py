@@ -1,6 +1,7 @@
 """Hum at the load, whichever way the ripple gets there."""
 
 from collections.abc import Iterable
+from functools import partial
 from math import log10
 
 import numpy as np
@@ -53,7 +54,7 @@ class Hum(Rule):
             "It is heard at twice the mains frequency whenever the music is soft. Heaters and wiring add their own.",
             10 ** ((level - limit) / 20),
             1.0,
-            self._cure(amplifier, guilty, limit),
+            partial(self._cure, amplifier, guilty, limit),
         )
 
     def _cure(self, amplifier: SolvedAmplifier, guilty: list[Rail], limit: float) -> Cure | None:

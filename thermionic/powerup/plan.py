@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from enum import Enum
-from functools import cached_property
 
 import numpy as np
 
@@ -19,6 +18,7 @@ from thermionic.devices import Capacitor as CapacitorDevice
 from thermionic.devices import Feed
 from thermionic.devices import Resistor as ResistorDevice
 from thermionic.devices.base import Array
+from thermionic.lazily import lazily
 from thermionic.powerup.devices import spread
 
 TEST_HERTZ = 1000.0
@@ -106,7 +106,7 @@ class Plan:
         """What every test point reads in a variant of the netlist. Raises NoSolution."""
         return self.values(solve_circuit(netlist, self.state))
 
-    @cached_property
+    @lazily
     def points(self) -> tuple[TestPoint, ...]:
         """The test points, in the order to measure them."""
         expected = self.values(self.state)

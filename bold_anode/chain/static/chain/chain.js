@@ -3,6 +3,9 @@ const chain = () => document.querySelector(".chain");
 const editor = () => document.querySelector(".chain .editor"); // no id: htmx would copy its inline place into the next drawing
 const parts = () => [...document.querySelectorAll(".part")];
 let opened = null;
+// How often an editor was opened, and how often it had been when the change on its way was sent.
+let openings = 0;
+let sentAt = 0;
 
 function stageOf() {
   return chain()?.dataset.stage ?? "";
@@ -10,10 +13,11 @@ function stageOf() {
 
 async function open(part) {
   opened = part.dataset.path;
+  openings += 1;
   const query = new URLSearchParams({ path: part.dataset.path, stage: stageOf() });
-  await htmx.ajax("GET", `${chain().dataset.editor}?${query}`, { target: ".chain .editor", swap: "innerHTML" });
+  await htmx.ajax("GET", `${chain().dataset.editor}?${query}`, { source: part, target: ".chain .editor", swap: "innerHTML" });
   const box = editor();
-  if (!box || pointing) return;
+  if (!box || pointing || !part.isConnected) return;
   box.hidden = false;
   place(box, part);
   const first = box.querySelector("summary, input:not([type=hidden], [data-filter]), select");
@@ -152,9 +156,15 @@ document.addEventListener("keydown", (event) => {
   }
 });
 
-// The part that was being edited gets the focus back once the new drawing is there.
+// Once the new drawing is there, the part that was being edited gets the focus back; one that was opened while the
+// change was on its way is opened again.
+document.body.addEventListener("htmx:beforeRequest", (event) => {
+  if (event.detail.target.id === "room") sentAt = openings;
+});
 document.body.addEventListener("htmx:afterSettle", (event) => {
   if (event.detail.target.id !== "room" || !opened) return;
-  parts().find((part) => part.dataset.path === opened)?.focus({ preventScroll: true });
+  const part = parts().find((one) => one.dataset.path === opened);
+  if (part && openings > sentAt) return void open(part);
+  part?.focus({ preventScroll: true });
   opened = null;
 });
