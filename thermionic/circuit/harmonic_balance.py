@@ -15,7 +15,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from threading import Lock
-from typing import Any
 
 import numpy as np
 from cachetools import LRUCache

@@ -11,7 +11,7 @@ from thermionic import budget
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.system import System
 from thermionic.devices.base import Array
-from thermionic.errors import NoSolution
+from thermionic.errors import BudgetSpent, NoSolution
 from thermionic.lazily import lazily
 
 _ITERATIONS = 60
@@ -128,11 +128,22 @@ def _solve(system: System, start: Array | None) -> Array:
         attempts.insert(0, ("Newton from the last solution", lambda: _newton(system, start)))
     tried: list[str] = []
     x = np.zeros(system.size)
+    singular: NoSolution | None = None
     for name, attempt in attempts:
-        x, converged = attempt()
+        try:
+            x, converged = attempt()
+        except BudgetSpent:
+            raise
+        except NoSolution as refusal:
+            # Either the circuit leaves something open, and every way will find so, or only where this one went does.
+            singular, converged = singular or refusal, False
+        else:
+            singular = None
         if converged:
             return x
         tried.append(name)
+    if singular is not None:
+        raise singular
     worst = int(np.argmax(np.abs(_residual(system, x, 1.0, 0.0)[0])))
     where = system.describe(worst)
     raise NoSolution(

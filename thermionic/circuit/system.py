@@ -19,7 +19,7 @@ from scipy.sparse import csc_array, csr_array
 from scipy.sparse.linalg import splu
 
 from thermionic.circuit.netlist import GROUND, Netlist, Part
-from thermionic.devices.base import EARTH, Array, ComplexArray, Device, stacked, variants_in
+from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Table, variants_in
 from thermionic.errors import NetlistRefused, NoSolution
 from thermionic.lazily import lazily
 
@@ -40,25 +40,6 @@ class Placed:
     unknowns: tuple[int, ...]
     ports: slice
     injects: slice
-
-
-@dataclass(frozen=True)
-class _Group:
-    """Like nonlinear devices as one: ``ports`` (devices, ports) and ``injects`` (devices, injects) are their
-    places."""
-
-    device: Device
-    ports: NDArray[np.int_]
-    injects: NDArray[np.int_]
-
-
-@dataclass(frozen=True)
-class _Quick:
-    """Devices computed one by one on plain numbers, and where their currents and slopes go (flat)."""
-
-    places: list[Placed]
-    currents: NDArray[np.int_]
-    slopes: NDArray[np.int_]
 
 
 def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
@@ -172,7 +153,7 @@ class System:
         changed.placed = [
             replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
-        for stale in ("_groups", "_quick", "tone"):
+        for stale in ("_nonlinear", "tone"):
             changed.__dict__.pop(stale, None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
         at = np.array([place.unknowns[local] for local in inside])
@@ -197,51 +178,21 @@ class System:
         changed = copy(self)
         changed.placed = placed
         changed.netlist = replace(self.netlist, parts=tuple(place.part for place in placed))
-        for stale in ("_groups", "_quick", "tone"):
+        for stale in ("_nonlinear", "tone"):
             changed.__dict__.pop(stale, None)
         return changed
 
     @lazily
-    def _groups(self) -> tuple[list[_Group], list[Placed]]:
-        """The nonlinear devices, like ones stacked so that they are computed in one go; and those left alone."""
-        by_class: dict[type, list[Placed]] = {}
-        for place in self.placed:
-            if place.part.device.ports:
-                by_class.setdefault(type(place.part.device), []).append(place)
-        groups, alone = [], []
-        for places in by_class.values():
-            try:
-                device = stacked([place.part.device for place in places])
-            except ValueError:
-                alone += places
-                continue
-            ports = np.array([range(place.ports.start, place.ports.stop) for place in places])
-            injects = np.array([range(place.injects.start, place.injects.stop) for place in places])
-            groups.append(_Group(device, ports, injects))
-        return groups, alone
-
-    @lazily
-    def _quick(self) -> tuple[_Quick, list[_Group], list[Placed]]:
-        """The devices with a quicker way for one circuit at one instant, and the rest as ``_groups`` has them."""
-        quick = [
-            place
-            for place in self.placed
-            if place.part.device.ports and place.part.device.plain_currents([1.0] * len(place.part.device.ports))
-        ]
-        own = {place.ports.start for place in quick}
-        groups, alone = self._groups
-        currents = [at for place in quick for at in range(place.injects.start, place.injects.stop)]
-        slopes = [
-            row * self.ports + column
-            for place in quick
-            for row in range(place.injects.start, place.injects.stop)
-            for column in range(place.ports.start, place.ports.stop)
-        ]
-        return (
-            _Quick(quick, np.array(currents, dtype=int), np.array(slopes, dtype=int)),
-            [group for group in groups if int(group.ports[0, 0]) not in own],
-            [place for place in alone if place.ports.start not in own],
+    def _nonlinear(self) -> tuple[Table, list[Placed]]:
+        """The devices that have a law, packed; and those that compute their currents themselves."""
+        places = [place for place in self.placed if place.part.device.ports]
+        lawful = [place for place in places if place.part.device.equation is not None]
+        table = Table(
+            [place.part.device for place in lawful],
+            [place.ports for place in lawful],
+            [place.injects for place in lawful],
         )
+        return table, [place for place in places if place.part.device.equation is None]
 
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
         """All injected currents and their Jacobian: (..., injects) and (..., injects, ports) from v (..., ports).
@@ -250,24 +201,8 @@ class System:
         """
         i = np.zeros((*v.shape[:-1], self.B.shape[1]))
         g = np.zeros((*i.shape, self.ports))
-        groups, alone = self._groups
-        if v.ndim == 1 and self.variants is None:
-            quick, groups, alone = self._quick
-            numbers = v.tolist()
-            flowing: list[float] = []
-            slopes_at: list[float] = []
-            for place in quick.places:
-                found = place.part.device.plain_currents(numbers[place.ports])
-                assert found is not None
-                flowing += found[0]
-                for row in found[1]:
-                    slopes_at += row
-            i[quick.currents] = flowing
-            g.ravel()[quick.slopes] = slopes_at
-        for group in groups:
-            own, slopes = group.device.currents(v[..., group.ports], np.asarray(phase)[..., None])
-            i[..., group.injects] = own
-            g[..., group.injects[:, :, None], group.ports[:, None, :]] = slopes
+        table, alone = self._nonlinear
+        table.evaluate(v, phase, i, g)
         for place in alone:
             own, slopes = place.part.device.currents(v[..., place.ports], phase)
             i[..., place.injects], g[..., place.injects, place.ports] = own, slopes

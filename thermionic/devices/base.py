@@ -16,13 +16,14 @@ changes, so one equation serves a single circuit, an array of variants, and seve
 
 from __future__ import annotations
 
-import math
-from collections.abc import Sequence
-from dataclasses import dataclass, fields, is_dataclass, replace
-from typing import Any, ClassVar, TypeVar
+from dataclasses import dataclass, is_dataclass
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
+
+from thermionic.devices import laws
+from thermionic.devices.laws import BOLTZMANN, CHARGE, KELVIN, THERMAL_VOLT, Law
 
 Array = NDArray[np.float64]
 ComplexArray = NDArray[np.complex128]
@@ -31,8 +32,10 @@ Pairs = tuple[tuple[int, int], ...]
 Value = float | Array
 
 EARTH = -1
-BOLTZMANN, CHARGE, KELVIN = 1.380649e-23, 1.602176634e-19, 300.15
-THERMAL_VOLT = BOLTZMANN * KELVIN / CHARGE  # kT/q at 27 °C, the usual nominal temperature of circuit simulators
+__all__ = [
+    "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "THERMAL_VOLT", "Array", "ComplexArray", "Device", "Excitation", "Law",
+    "Noise", "Pairs", "Table", "Value", "at", "between", "placed", "variants_in",
+]  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -58,11 +61,13 @@ class Noise:
 
 
 class Device:
-    """Base of all devices. The linear pieces are matrices; a nonlinear device adds ``ports`` and ``currents``."""
+    """Base of all devices. The linear pieces are matrices; a nonlinear one adds ``ports``, and an ``equation`` with
+    its ``numbers`` (see ``laws``) or ``currents`` of its own."""
 
     terminals: ClassVar[tuple[str, ...]]
     branches: ClassVar[int] = 0
     ports: ClassVar[Pairs] = ()
+    equation: ClassVar[Law | None] = None
     # A rectifier is solved over the mains cycle where everything else is linearised around its mean.
     rectifies: ClassVar[bool] = False
 
@@ -99,11 +104,18 @@ class Device:
         voltage derived by. ``phase`` (radians of the fundamental, broadcast against the leading axes)
         matters only to devices that are driven from within.
         """
-        raise TypeError(f"{type(self).__name__} has no ports")
+        if self.equation is None:
+            raise TypeError(f"{type(self).__name__} has no ports")
+        ports, injects = len(self.ports), len(self.injects)
+        table = Table([self], [slice(0, ports)], [slice(0, injects)])
+        lead = np.broadcast_shapes(np.shape(v)[:-1], () if len(table.numbers) == 1 else (len(table.numbers),))
+        i, g = np.zeros((*lead, injects)), np.zeros((*lead, injects, ports))
+        table.evaluate(np.broadcast_to(v, (*lead, ports)), phase, i, g)
+        return i, g
 
-    def plain_currents(self, v: Sequence[float]) -> tuple[Sequence[float], Sequence[Sequence[float]]] | None:
-        """``currents`` of one device at plain numbers, where there is a quicker way to them; else None."""
-        return None
+    def numbers(self) -> tuple[Value, ...]:
+        """What its law reads, in the law's order."""
+        raise TypeError(f"{type(self).__name__} has no law")
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         """The noise currents, the local unknowns being ``local`` (size,) at the operating point."""
@@ -129,6 +141,43 @@ class Device:
     def after(self, v: Array) -> Device:
         """The device in the state that sensed voltages ``v`` (ports,) leave it in: a gas tube struck or out."""
         return self
+
+
+class Table:
+    """Devices that have a law, packed for ``laws.evaluate``: ``numbers`` has shape (variants or 1, all numbers).
+
+    ``ports`` and ``injects`` are where each device's voltages and currents are among all.
+    """
+
+    def __init__(self, devices: list[Device], ports: list[slice], injects: list[slice]) -> None:
+        self.laws = np.array([device.equation for device in devices], dtype=np.int64)
+        values = [device.numbers() for device in devices]
+        firsts = np.cumsum([0, *(len(one) for one in values)])[: len(devices)]
+        self.at = np.array(
+            [
+                (first, port.start, port.stop, inject.start, inject.stop)
+                for first, port, inject in zip(firsts.tolist(), ports, injects, strict=True)
+            ],
+            dtype=np.int64,
+        ).reshape(len(devices), 5)
+        flat = [value for one in values for value in one]
+        count = max((len(value) for value in flat if isinstance(value, np.ndarray) and value.ndim), default=1)
+        self.numbers = np.empty((count, len(flat)))
+        for column, value in enumerate(flat):
+            self.numbers[:, column] = value
+
+    def evaluate(self, v: Array, phase: Array | float, i: Array, g: Array) -> None:
+        """Currents into ``i`` (..., injects) and slopes into ``g`` (..., injects, ports), both zeros before and in C
+        order, at ``v`` (..., ports). Variants are the last axis but one of v; ``phase`` goes with those before."""
+        if not len(self.laws):
+            return
+        turned = np.asarray(phase, dtype=np.float64)
+        turned = np.broadcast_to(turned, v.shape[:-1]).ravel() if turned.ndim else turned.reshape(1)
+        rows = np.ascontiguousarray(v, dtype=np.float64).reshape(-1, v.shape[-1])
+        laws.evaluate(
+            self.laws, self.at, self.numbers, rows, turned,
+            i.reshape(-1, i.shape[-1]), g.reshape(-1, *g.shape[-2:]),
+        )  # fmt: skip
 
 
 def between(size: int, plus: int, minus: int, value: Value) -> Array:
@@ -164,53 +213,6 @@ def at(size: int, *entries: tuple[int, Value]) -> Array:
     return vector
 
 
-class Arrays:
-    """The functions that an equation is written with, on arrays."""
-
-    maximum, minimum, sqrt, where = np.maximum, np.minimum, np.sqrt, np.where
-
-    @staticmethod
-    def softplus(u: Array) -> tuple[Array, Array]:
-        """ln(1 + e^u) and its derivative, without overflow."""
-        return np.logaddexp(0.0, u), 0.5 * (1.0 + np.tanh(0.5 * u))
-
-
-class Plain:
-    """The same on plain numbers. A circuit with ten tubes spends most of its time on the overhead of tiny arrays,
-    which this avoids; the equation itself is written once, over either."""
-
-    maximum, minimum, sqrt = max, min, math.sqrt
-
-    @staticmethod
-    def where(test: bool, yes: float, no: float) -> float:
-        """``yes`` where the test holds."""
-        return yes if test else no
-
-    @staticmethod
-    def softplus(u: float) -> tuple[float, float]:
-        """ln(1 + e^u) and its derivative, without overflow."""
-        e = math.exp(-abs(u))
-        soft = math.log1p(e)
-        return (u + soft, 1.0 / (1.0 + e)) if u > 0 else (soft, e / (1.0 + e))
-
-
-def softplus(u: Array) -> Array:
-    """ln(1 + e^u), without overflow."""
-    return np.logaddexp(0.0, u)
-
-
-def logistic(u: Array) -> Array:
-    """The derivative of softplus, without overflow."""
-    return 0.5 * (1.0 + np.tanh(0.5 * u))
-
-
-def bounded_exp(u: Array, bend: float = 40.0) -> tuple[Array, Array]:
-    """e^u and its derivative, continued as its tangent above ``bend``: Newton may try any voltage."""
-    low = np.minimum(u, bend)
-    e = np.exp(low)
-    return e * (1.0 + u - low), e
-
-
 def variants_in(thing: Any) -> set[int]:
     """The lengths of the arrays of variants that a device holds, also within its parts."""
     found: set[int] = set()
@@ -225,28 +227,3 @@ def variants_in(thing: Any) -> set[int]:
             if not isinstance(value, (float, int, str)):
                 found |= variants_in(value)
     return found
-
-
-Thing = TypeVar("Thing")
-
-
-def stacked(things: Sequence[Thing]) -> Thing:
-    """Like devices as one, every number that differs an array over a new last axis, (..., len(things)).
-
-    Raises ValueError where they are not alike: different classes, or different in what is not a number.
-    """
-    first = things[0]
-    if any(type(thing) is not type(first) for thing in things) or not is_dataclass(first):
-        raise ValueError("only like things can be stacked")
-    changed: dict[str, Any] = {}
-    for entry in fields(first):
-        values = [getattr(thing, entry.name) for thing in things]
-        if all(isinstance(value, (int, float, np.ndarray)) and not isinstance(value, bool) for value in values):
-            if any(np.ndim(value) for value in values) or any(value != values[0] for value in values):
-                changed[entry.name] = np.stack(np.broadcast_arrays(*values), axis=-1)
-        elif is_dataclass(values[0]):
-            changed[entry.name] = stacked(values)
-        elif any(value != values[0] for value in values):
-            raise ValueError(f"{entry.name} differs and is not a number")
-    made: Thing = replace(first, **changed) if changed else first  # type: ignore[type-var]
-    return made

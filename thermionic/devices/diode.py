@@ -6,32 +6,9 @@ from dataclasses import dataclass, replace
 from typing import ClassVar
 
 import numpy as np
-from scipy.special import wrightomega
 
-from thermionic.devices.base import (
-    CHARGE,
-    EARTH,
-    THERMAL_VOLT,
-    Array,
-    Device,
-    Noise,
-    Pairs,
-    Value,
-    between,
-    bounded_exp,
-    placed,
-)
-
-
-def _junction(u: Array, saturation: Value, slope_volt: Value, ohm: Value) -> tuple[Array, Array]:
-    """Current and its derivative of a Shockley junction of ``slope_volt`` = n kT/q behind ``ohm`` at u volts.
-
-    In closed form with the Wright omega function: T. C. Banwell and A. Jayakumar, "Exact analytical solution
-    for current flow through diode with series resistance", Electronics Letters 36 (2000), p. 291.
-    """
-    scaled = saturation * ohm / slope_volt
-    total = slope_volt / ohm * wrightomega(np.log(scaled) + u / slope_volt + scaled)
-    return total - saturation, 1.0 / (ohm + slope_volt / np.maximum(total, 1e-300))
+from thermionic.devices.base import CHARGE, EARTH, Array, Device, Law, Noise, Pairs, Value, between, placed
+from thermionic.devices.laws import NO_BREAKDOWN
 
 
 @dataclass(frozen=True)
@@ -47,23 +24,15 @@ class Diode(Device):
     saturation_ampere: Value = 7e-9
     emission: Value = 1.8
     ohm: Value = 0.0
-    breakdown_volt: Value = 1e6
+    breakdown_volt: Value = NO_BREAKDOWN
     breakdown_ampere: Value = 1e-3
     terminals: ClassVar = ("anode", "cathode")
     ports: ClassVar = ((0, 1),)
+    equation: ClassVar = Law.DIODE
     rectifies: ClassVar = True
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        slope_volt = self.emission * THERMAL_VOLT
-        if np.all(np.asarray(self.ohm) > 0):
-            i, g = _junction(v[..., 0], self.saturation_ampere, slope_volt, self.ohm)
-        else:
-            e, slope = bounded_exp(v[..., 0] / slope_volt)
-            i, g = self.saturation_ampere * (e - 1.0), self.saturation_ampere * slope / slope_volt
-        if np.any(np.asarray(self.breakdown_volt) < 1e6):
-            e, slope = bounded_exp(-(v[..., 0] + self.breakdown_volt) / slope_volt)
-            i, g = i - self.breakdown_ampere * e, g + self.breakdown_ampere * slope / slope_volt
-        return i[..., None], g[..., None, None]
+    def numbers(self) -> tuple[Value, ...]:
+        return self.saturation_ampere, self.emission, self.ohm, self.breakdown_volt, self.breakdown_ampere
 
     def softened(self, times: float) -> Diode:
         return replace(self, emission=self.emission * times, ohm=self.ohm + 0.05 * (times - 1.0))
@@ -93,6 +62,7 @@ class JunctionCharge(Device):
     terminals: ClassVar = ("plus", "minus")
     branches: ClassVar = 1
     ports: ClassVar = ((0, 1),)
+    equation: ClassVar = Law.JUNCTION_CHARGE
 
     @property
     def injects(self) -> Pairs:
@@ -104,24 +74,11 @@ class JunctionCharge(Device):
     def storage(self) -> Array:
         return placed(3, (0, 2, 1e-9), (1, 2, -1e-9))
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        volt = self.polarity * v[..., 0]
-        slope_volt = self.emission * THERMAL_VOLT
-        e, slope = bounded_exp(volt / slope_volt)
-        half = 0.5 * np.asarray(self.built_in)
-        low = np.minimum(volt, half)
-        rest = 1.0 - low / self.built_in
-        power = 1.0 - np.asarray(self.grading)
-        charge = self.farad * self.built_in / power * (1.0 - rest**power)
-        capacity = self.farad * rest**-self.grading
-        above = volt - low
-        bend = self.grading / (self.built_in * rest)
-        charge = charge + capacity * above * (1.0 + 0.5 * bend * above)
-        capacity = capacity * (1.0 + bend * above)
-        carried = self.transit_second * np.asarray(self.saturation_ampere)
-        charge = charge + carried * (e - 1.0)
-        capacity = capacity + carried * slope / slope_volt
-        return -1e9 * (self.polarity * charge)[..., None], -1e9 * capacity[..., None, None]
+    def numbers(self) -> tuple[Value, ...]:
+        return (
+            self.farad, self.built_in, self.grading, self.transit_second, self.saturation_ampere, self.emission,
+            self.polarity,
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -152,16 +109,10 @@ class Zener(Device):
     saturation_ampere: Value = 1e-14
     terminals: ClassVar = ("anode", "cathode")
     ports: ClassVar = ((0, 1),)
+    equation: ClassVar = Law.ZENER
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        e, slope = bounded_exp(v[..., 0] / THERMAL_VOLT)
-        forward = self.saturation_ampere * (e - 1.0)
-        own = THERMAL_VOLT / np.asarray(self.test_ampere)
-        ohm = np.maximum(self.ohm - own, 1e-3)
-        # v = volt + ohm (i - test) + Vt ln(i / test): a junction whose "saturation" is the test current, less that.
-        backward, g = _junction(-v[..., 0] - self.volt, self.test_ampere, THERMAL_VOLT, ohm)
-        i = forward - backward - self.test_ampere
-        return i[..., None], (g + self.saturation_ampere * slope / THERMAL_VOLT)[..., None, None]
+    def numbers(self) -> tuple[Value, ...]:
+        return self.volt, self.test_ampere, self.ohm, self.saturation_ampere
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i = self.currents(self.sensed(local))[0][..., 0]
@@ -185,15 +136,14 @@ class SeleniumRectifier(Device):
     leak_ohm: Value = 2e4
     terminals: ClassVar = ("anode", "cathode")
     ports: ClassVar = ((0, 1),)
+    equation: ClassVar = Law.SELENIUM
     rectifies: ClassVar = True
 
     def conductance(self) -> Array:
         return between(2, 0, 1, 1.0 / (self.plates * np.asarray(self.leak_ohm)))
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        slope_volt = self.plates * self.emission * THERMAL_VOLT
-        i, g = _junction(v[..., 0], self.saturation_ampere, slope_volt, self.plates * np.asarray(self.plate_ohm))
-        return i[..., None], g[..., None, None]
+    def numbers(self) -> tuple[Value, ...]:
+        return self.plates, self.saturation_ampere, self.emission, self.plate_ohm
 
 
 @dataclass(frozen=True)
@@ -206,7 +156,7 @@ class RectifiedWinding(Device):
 
         |e| - v = i R + 2 n Vt ln(1 + i / Is)
 
-    solved in closed form (see ``_junction``).
+    solved in closed form (see ``laws.junction``).
 
     ``phase`` is that of the ripple fundamental, twice the mains: one period of it is one half cycle.
     Has no operating point of its own; the supply analysis finds its average.
@@ -218,6 +168,7 @@ class RectifiedWinding(Device):
     diode: Diode = Diode()
     terminals: ClassVar = ("plus", "minus")
     ports: ClassVar = ((0, 1),)
+    equation: ClassVar = Law.RECTIFIED_WINDING
     rectifies: ClassVar = True
 
     @property
@@ -229,9 +180,5 @@ class RectifiedWinding(Device):
         """|e| at a phase of the ripple fundamental."""
         return np.abs(self.peak_volt * np.sin(0.5 * np.asarray(phase)))
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        slope_volt = 2.0 * self.diode.emission * THERMAL_VOLT
-        u = self.driving_volt(phase) - v[..., 0]
-        delivered, slope = _junction(u, self.diode.saturation_ampere, slope_volt, self.ohm)
-        # The port current flows into plus: it is the delivered current reversed, and falls as v rises.
-        return -delivered[..., None], slope[..., None, None]
+    def numbers(self) -> tuple[Value, ...]:
+        return self.peak_volt, self.ohm, self.diode.saturation_ampere, self.diode.emission

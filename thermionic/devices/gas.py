@@ -7,10 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import Array, Device, Value, logistic, softplus
-
-KNEE_VOLT = 0.25  # how softly the characteristic leaves zero current; a gas tube's own jitter is larger
-DARK_OHM = 1e9
+from thermionic.devices.base import Array, Device, Law, Value
 
 
 @dataclass(frozen=True)
@@ -31,20 +28,15 @@ class GasRegulator(Device):
     lit: bool = False
     terminals: ClassVar = ("anode", "cathode")
     ports: ClassVar = ((0, 1),)
+    equation: ClassVar = Law.GAS_REGULATOR
 
     @property
     def extinction_volt(self) -> Value:
         """The voltage on the lit line at no current, below which the discharge stops."""
         return self.running_volt - self.ohm * 0.5 * (self.least_ampere + self.most_ampere)
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        volts = v[..., 0]
-        i, g = volts / DARK_OHM, np.full_like(volts, 1.0 / DARK_OHM)
-        if self.lit:
-            u = (volts - self.extinction_volt) / KNEE_VOLT
-            i = i + KNEE_VOLT / self.ohm * softplus(u)
-            g = g + logistic(u) / self.ohm
-        return i[..., None], g[..., None, None]
+    def numbers(self) -> tuple[Value, ...]:
+        return self.extinction_volt, self.ohm, float(self.lit)
 
     def after(self, v: Array) -> GasRegulator:
         if not self.lit and np.all(v[0] >= self.striking_volt):

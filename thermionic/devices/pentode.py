@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import CHARGE, Array, Arrays, Noise, Plain, Value, between
-from thermionic.devices.triode import Cathode, TriodeCoefficients, Warmup, cathode_noise, grid_current, space_current
+from thermionic.devices.base import CHARGE, Array, Law, Noise, Value, between
+from thermionic.devices.triode import Cathode, TriodeCoefficients, Warmup, cathode_noise
 
 
 @dataclass(frozen=True)
@@ -69,6 +68,7 @@ class Pentode(Cathode):
     warmup: Warmup = field(default=Warmup())
     terminals: ClassVar = ("anode", "screen", "grid", "cathode")
     ports: ClassVar = ((2, 3), (1, 3), (0, 3))
+    equation: ClassVar = Law.PENTODE
 
     def storage(self) -> Array:
         return (
@@ -77,21 +77,10 @@ class Pentode(Cathode):
             + between(4, 0, 3, self.anode_cathode_farad)
         )
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        i_parts, g_parts = _currents(self.coefficients, v[..., 0], v[..., 1], v[..., 2], Arrays)
-        shape = np.broadcast_shapes(*(np.shape(part) for part in i_parts))
-        i, g = np.empty((*shape, 3)), np.empty((*shape, 3, 3))
-        for row in range(3):
-            i[..., row] = i_parts[row]
-            for column in range(3):
-                g[..., row, column] = g_parts[row][column]
-        scale = np.asarray(self.scale)
-        return i * scale[..., None], g * scale[..., None, None]
-
-    def plain_currents(self, v: Sequence[float]) -> tuple[Sequence[float], Sequence[Sequence[float]]]:
-        i, g = _currents(self.coefficients, v[0], v[1], v[2], Plain)
-        s = self.scale
-        return [s * one for one in i], [[s * one for one in row] for row in g]
+    def numbers(self) -> tuple[Value, ...]:
+        k = self.coefficients
+        own = (k.shield, k.screen_share, k.knee_perveance, k.knee_sharpness, k.screen_slope)
+        return (*k.space.numbers(), self.scale, *own)
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i, g = self.currents(self.sensed(local))
@@ -101,47 +90,3 @@ class Pentode(Cathode):
             *cathode_noise(0, 3, g[..., 2, 0], shared),
             Noise(2, 3, 2 * CHARGE * i[..., 0], kind="grid"),
         )
-
-
-def _currents(k: PentodeCoefficients, vg: Any, vs: Any, va: Any, m: Any) -> tuple[Any, Any]:
-    """Grid, screen and anode current, and the derivatives of each by grid, screen and anode voltage."""
-    up = va > 0
-    positive = m.maximum(va, 0.0)
-    # The cathode current, by the equivalent voltage of screen and anode.
-    share = 1.0 / (1.0 + 1.0 / k.shield)
-    ik, ik_vg, by_ve = space_current(k.space, vg, share * (vs + positive / k.shield), m)
-    ik_vs, ik_va = by_ve * share, m.where(up, by_ve * share / k.shield, 0.0)
-
-    # The anode's part of it above the knee.
-    screen = m.maximum(vs, 1e-3)
-    mixed = positive + 0.1 * screen
-    r = k.screen_share / (1.0 - k.screen_share) * (1.1 * screen / mixed) ** k.screen_slope
-    part = 1.0 / (1.0 + r)
-    by = -r * k.screen_slope * part * part
-    part_vs = m.where(vs > 1e-3, by * (1.0 / screen - 0.1 / mixed), 0.0)
-    part_va = m.where(up, -by / mixed, 0.0)
-
-    # The knee. Far below it the ratio is huge: work with the smaller of the ratio and its inverse.
-    volt = m.maximum(va, 1e-9)
-    line = k.knee_perveance * volt * m.sqrt(volt)
-    plain = part * ik
-    ratio = plain / line
-    small = m.minimum(ratio, 1.0 / m.maximum(ratio, 1e-300)) ** k.knee_sharpness
-    above = ratio <= 1.0
-    ia = m.where(up, m.where(above, plain, line) * (1.0 + small) ** (-1.0 / k.knee_sharpness), 0.0)
-    # d ln ia / d ln plain = 1 / (1 + ratio^n), and the rest is the line's.
-    by_plain = m.where(above, 1.0, small) / (1.0 + small)
-    per_plain = by_plain * ia / m.maximum(plain, 1e-100)
-    own = (1.0 - by_plain) * ia * 1.5 / volt
-
-    ia_vg = per_plain * part * ik_vg
-    ia_vs = per_plain * (part * ik_vs + ik * part_vs)
-    ia_va = per_plain * (part * ik_va + ik * part_va) + own
-    ig, ig_vg = grid_current(k.space, vg, m)
-    zero = 0.0 * ig
-    slopes = (
-        (ig_vg, zero, zero),
-        (ik_vg - ia_vg, ik_vs - ia_vs, ik_va - ia_va),
-        (ia_vg, ia_vs, ia_va),
-    )
-    return (ig, ik - ia, ia), slopes

@@ -12,12 +12,9 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import EARTH, Array, Device, Pairs, Value, placed
-
-AMBIENT_KELVIN = 298.15
-_CELSIUS_25 = 298.15
-# Newton may try any temperature; the laws are held to what could be.
-_COLDEST, _HOTTEST = 200.0, 3600.0
+from thermionic.devices import laws
+from thermionic.devices.base import EARTH, Array, Device, Law, Pairs, Value, placed
+from thermionic.devices.laws import AMBIENT_KELVIN, COLDEST, HOTTEST
 
 
 class Hot(Device, ABC):
@@ -32,24 +29,19 @@ class Hot(Device, ABC):
         return (0, 1), (2, EARTH)
 
     @abstractmethod
-    def _conductance_at(self, kelvin: Array) -> tuple[Array, Array]:
-        """Electrical conductance at a temperature, S, and its derivative by it."""
-
-    @abstractmethod
-    def _loss(self, kelvin: Array) -> tuple[Array, Array]:
-        """Heat lost to the surroundings, W, and its derivative by temperature."""
+    def _at(self, kelvin: float) -> tuple[float, float, float, float]:
+        """Conductance, S, and heat lost, W, at a temperature, each with its derivative by it."""
 
     def ohm_at(self, rise: float) -> float:
         """Its resistance at a temperature ``rise`` kelvin above ambient, Ω."""
-        kelvin = np.clip(np.array(AMBIENT_KELVIN + rise), _COLDEST, _HOTTEST)
-        return float(1.0 / self._conductance_at(kelvin)[0])
+        return 1.0 / self._at(min(max(AMBIENT_KELVIN + rise, COLDEST), HOTTEST))[0]
 
     def steady_rise(self, watt: float) -> float:
         """The rise at which it loses as much as is turned into heat in it, K; at the hottest possible at the most."""
-        low, high = 0.0, _HOTTEST - AMBIENT_KELVIN
+        low, high = 0.0, HOTTEST - AMBIENT_KELVIN
         for _ in range(60):  # the loss rises with temperature
             middle = 0.5 * (low + high)
-            if float(self._loss(np.array(AMBIENT_KELVIN + middle))[0]) < watt:
+            if self._at(AMBIENT_KELVIN + middle)[2] < watt:
                 low = middle
             else:
                 high = middle
@@ -57,25 +49,8 @@ class Hot(Device, ABC):
 
     def warming(self, rise: float, watt: float) -> float:
         """How fast it warms at a ``rise`` with ``watt`` turned into heat in it, K/s."""
-        lost = float(self._loss(np.array(AMBIENT_KELVIN + rise))[0])
+        lost = self._at(AMBIENT_KELVIN + rise)[2]
         return (watt - lost) / float(self.storage()[2, 2])
-
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        volt = v[..., 0]
-        wanted = AMBIENT_KELVIN + v[..., 1]
-        kelvin = np.clip(wanted, _COLDEST, _HOTTEST)
-        inside = (wanted == kelvin).astype(float)
-        y, y_by_t = self._conductance_at(kelvin)
-        y_by_t = y_by_t * inside
-        loss, loss_by_t = self._loss(kelvin)
-        # Outside the range the loss goes on as a straight line, so that there is always a way back.
-        loss = loss + loss_by_t * (wanted - kelvin)
-        i, g = np.empty((*volt.shape, 2)), np.empty((*volt.shape, 2, 2))
-        i[..., 0] = y * volt
-        i[..., 1] = loss - y * volt**2
-        g[..., 0, 0], g[..., 0, 1] = y, y_by_t * volt
-        g[..., 1, 0], g[..., 1, 1] = -2 * y * volt, loss_by_t - y_by_t * volt**2
-        return i, g
 
 
 @dataclass(frozen=True)
@@ -90,18 +65,18 @@ class Thermistor(Hot):
     beta_kelvin: Value = 3000.0
     loss_w_per_k: Value = 0.02
     heat_j_per_k: Value = 1.5
+    equation: ClassVar = Law.THERMISTOR
     terminals: ClassVar = ("a", "b")
 
     def storage(self) -> Array:
         return placed(3, (2, 2, self.heat_j_per_k))
 
-    def _conductance_at(self, kelvin: Array) -> tuple[Array, Array]:
-        y = np.exp(-self.beta_kelvin * (1 / kelvin - 1 / _CELSIUS_25)) / self.cold_ohm
-        return y, y * self.beta_kelvin / kelvin**2
+    def numbers(self) -> tuple[Value, ...]:
+        return self.cold_ohm, self.beta_kelvin, self.loss_w_per_k
 
-    def _loss(self, kelvin: Array) -> tuple[Array, Array]:
-        loss = np.asarray(self.loss_w_per_k)
-        return loss * (kelvin - AMBIENT_KELVIN), loss + 0.0 * kelvin
+    def _at(self, kelvin: float) -> tuple[float, float, float, float]:
+        found: tuple[float, float, float, float] = laws.thermistor(np.array(self.numbers(), dtype=float), kelvin)
+        return found
 
 
 @dataclass(frozen=True)
@@ -117,19 +92,19 @@ class Lamp(Hot):
     volt: Value
     hot_kelvin: Value = 2700.0
     warm_second: Value = 0.1
+    equation: ClassVar = Law.LAMP
     terminals: ClassVar = ("a", "b")
 
     def storage(self) -> Array:
         # The heat that the rated power brings in ``warm_second`` raises it by the whole range.
         return placed(3, (2, 2, self.watt * np.asarray(self.warm_second) / (self.hot_kelvin - AMBIENT_KELVIN)))
 
-    def _conductance_at(self, kelvin: Array) -> tuple[Array, Array]:
-        y = self.watt / np.asarray(self.volt) ** 2 * (self.hot_kelvin / kelvin) ** 1.2
-        return y, -1.2 * y / kelvin
+    def numbers(self) -> tuple[Value, ...]:
+        return self.watt, self.volt, self.hot_kelvin
 
-    def _loss(self, kelvin: Array) -> tuple[Array, Array]:
-        scale = self.watt / (np.asarray(self.hot_kelvin) ** 4 - AMBIENT_KELVIN**4)
-        return scale * (kelvin**4 - AMBIENT_KELVIN**4), 4 * scale * kelvin**3
+    def _at(self, kelvin: float) -> tuple[float, float, float, float]:
+        found: tuple[float, float, float, float] = laws.lamp(np.array(self.numbers(), dtype=float), kelvin)
+        return found
 
 
 @dataclass(frozen=True)
@@ -149,6 +124,7 @@ class Fuse(Device):
     terminals: ClassVar = ("a", "b")
     branches: ClassVar = 1
     ports: ClassVar = ((0, 1), (2, EARTH))
+    equation: ClassVar = Law.FUSE
 
     @property
     def injects(self) -> Pairs:
@@ -162,16 +138,8 @@ class Fuse(Device):
     def storage(self) -> Array:
         return placed(3, (2, 2, 1.0))
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        y = 1e-9 if self.blown else 1.0 / np.asarray(self.ohm)
-        volt = v[..., 0]
-        i, g = np.empty((*volt.shape, 2)), np.zeros((*volt.shape, 2, 2))
-        i[..., 0] = y * volt
-        i[..., 1] = v[..., 1] / self.tau - (y * volt) ** 2
-        g[..., 0, 0] = y
-        g[..., 1, 0] = -2 * y**2 * volt
-        g[..., 1, 1] = 1.0 / self.tau
-        return i, g
+    def numbers(self) -> tuple[Value, ...]:
+        return 1e-9 if self.blown else 1.0 / np.asarray(self.ohm), self.tau
 
     def after(self, v: Array) -> Fuse:
         return replace(self, blown=True) if not self.blown and np.all(v[1] >= self.melting_i2t) else self

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import EARTH, Array, Device, Noise, Pairs, Value, between, placed
+from thermionic.devices.base import EARTH, Array, Device, Law, Noise, Pairs, Value, between, placed
 from thermionic.devices.linear import thermal
 
 
@@ -78,16 +78,6 @@ class Core:
     power: int = 4
     loss_ohm: Value | None = None
 
-    def current(self, flux: Array) -> tuple[Array, Array]:
-        """What the saturation adds to the straight line: current, A, and its derivative, 1/H."""
-        if self.knee_weber is None:
-            return np.zeros_like(flux), np.zeros_like(flux)
-        u = flux / self.knee_weber
-        bend = np.clip(u, -4.0, 4.0)
-        raised = bend ** (2 * self.power)
-        slope = (2 * self.power + 1) * raised / self.henry
-        return (bend * raised * self.knee_weber / self.henry + slope * (u - bend) * self.knee_weber), slope
-
 
 @dataclass(frozen=True)
 class Winding:
@@ -120,6 +110,7 @@ class Transformer(Device):
     windings: tuple[Winding, ...]
     core: Core
     capacitances: tuple[tuple[int, int, float], ...] = ()
+    equation: ClassVar = Law.CORE
 
     @property
     def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
@@ -164,9 +155,9 @@ class Transformer(Device):
             matrix = matrix + between(self.size, a, b, farad)
         return matrix
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        i, slope = self.core.current(v[..., 0])
-        return i[..., None], slope[..., None, None]
+    def numbers(self) -> tuple[Value, ...]:
+        assert self.core.knee_weber is not None
+        return self.core.henry, self.core.knee_weber, self.core.power
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         # The copper's noise voltage drives the winding's own branch: as a current there it is 4kTR, in V^2/Hz.

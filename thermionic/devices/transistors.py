@@ -7,19 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import (
-    BOLTZMANN,
-    CHARGE,
-    KELVIN,
-    THERMAL_VOLT,
-    Array,
-    Device,
-    Noise,
-    Pairs,
-    Value,
-    between,
-)
-from thermionic.devices.base import bounded_exp as _exp
+from thermionic.devices.base import BOLTZMANN, CHARGE, KELVIN, Array, Device, Law, Noise, Pairs, Value, between
 
 
 @dataclass(frozen=True)
@@ -48,31 +36,17 @@ class BipolarTransistor(Device):
     polarity: Value = 1
     terminals: ClassVar = ("collector", "base", "emitter")
     ports: ClassVar = ((1, 2), (1, 0))
+    equation: ClassVar = Law.BIPOLAR
 
     @property
     def injects(self) -> Pairs:
         return (1, 2), (1, 0), (0, 2)
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        vbe, vbc = self.polarity * v[..., 0], self.polarity * v[..., 1]
-        saturation = np.asarray(self.saturation_ampere)
-        forward_volt, reverse_volt = self.forward_emission * THERMAL_VOLT, self.reverse_emission * THERMAL_VOLT
-        e, slope = _exp(vbe / forward_volt)
-        f, f_slope = saturation * (e - 1.0), saturation * slope / forward_volt
-        e, slope = _exp(vbc / reverse_volt)
-        r, r_slope = saturation * (e - 1.0), saturation * slope / reverse_volt
-        early = np.maximum(1.0 - vbc / self.early_volt, 0.05)
-        by_early = np.where(early > 0.05, -1.0 / np.asarray(self.early_volt), 0.0)
-        root = np.sqrt(1.0 + 4.0 * np.maximum(f, 0.0) / self.knee_ampere)
-        inverse = 2.0 * early / (1.0 + root)  # 1 / qb
-        inverse_by_f = np.where(f > 0, -inverse / (1.0 + root) * 2.0 / (root * self.knee_ampere), 0.0)
-        i, g = np.empty((*vbe.shape, 3)), np.zeros((*vbe.shape, 3, 2))
-        i[..., 0], i[..., 1], i[..., 2] = f / self.forward_beta, r / self.reverse_beta, (f - r) * inverse
-        g[..., 0, 0] = f_slope / self.forward_beta
-        g[..., 1, 1] = r_slope / self.reverse_beta
-        g[..., 2, 0] = f_slope * (inverse + (f - r) * inverse_by_f)
-        g[..., 2, 1] = -r_slope * inverse + (f - r) * 2.0 * by_early / (1.0 + root)
-        return np.asarray(self.polarity)[..., None] * i, g
+    def numbers(self) -> tuple[Value, ...]:
+        return (
+            self.saturation_ampere, self.forward_beta, self.reverse_beta, self.early_volt, self.knee_ampere,
+            self.forward_emission, self.reverse_emission, self.polarity,
+        )  # fmt: skip
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i, _ = self.currents(self.sensed(local))
@@ -105,6 +79,7 @@ class Mosfet(Device):
     polarity: Value = 1
     terminals: ClassVar = ("drain", "gate", "source")
     ports: ClassVar = ((1, 2), (0, 2))
+    equation: ClassVar = Law.MOSFET
 
     @property
     def injects(self) -> Pairs:
@@ -113,28 +88,8 @@ class Mosfet(Device):
     def storage(self) -> Array:
         return between(3, 1, 2, self.gs_farad) + between(3, 1, 0, self.gd_farad)
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        vgs, vds = self.polarity * v[..., 0], self.polarity * v[..., 1]
-        upright = vds >= 0
-        # With the ends exchanged the gate is driven from the other one.
-        gate = np.where(upright, vgs, vgs - vds)
-        across = np.abs(vds)
-        drive = np.maximum(gate - self.threshold_volt, 0.0)
-        used = np.minimum(across, drive)
-        lift = 1.0 + self.modulation * across
-        k = np.asarray(self.transconductance)
-        square = used * (drive - 0.5 * used)
-        i = k * square * lift
-        by_gate = k * used * lift
-        by_across = k * ((drive - used) * lift + square * self.modulation)
-        sign = np.where(upright, 1.0, -1.0)
-        g = np.empty((*vgs.shape, 1, 2))
-        g[..., 0, 0] = sign * by_gate
-        g[..., 0, 1] = np.where(upright, by_across, by_across + by_gate)
-        body, body_slope = _exp(-vds / THERMAL_VOLT)
-        g[..., 0, 1] += self.body_ampere * body_slope / THERMAL_VOLT
-        current = self.polarity * (sign * i - self.body_ampere * (body - 1.0))
-        return current[..., None], g
+    def numbers(self) -> tuple[Value, ...]:
+        return self.threshold_volt, self.transconductance, self.modulation, self.body_ampere, self.polarity
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         _, g = self.currents(self.sensed(local))

@@ -2,24 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 
-from thermionic.devices.base import (
-    BOLTZMANN,
-    CHARGE,
-    KELVIN,
-    Array,
-    Arrays,
-    Device,
-    Noise,
-    Plain,
-    Value,
-    between,
-)
+from thermionic.devices.base import BOLTZMANN, CHARGE, KELVIN, Array, Device, Law, Noise, Value, between
 
 # The cathode's temperature over room temperature, and the share of it that the space charge lets through as noise
 # (A. van der Ziel, *Noise* (1954), ch. 5: an oxide cathode's fluctuations are those of 0.64 x its temperature).
@@ -42,6 +30,10 @@ class TriodeCoefficients:
     grid_g: Value
     grid_xi: Value = 1.314
     grid_c: Value = 9.901
+
+    def numbers(self) -> tuple[Value, ...]:
+        """In the order of the laws."""
+        return self.mu, self.ex, self.kg1, self.kp, self.kvb, self.grid_g, self.grid_xi, self.grid_c
 
 
 @dataclass(frozen=True)
@@ -77,27 +69,6 @@ class Cathode(Device):
         emission = self.scale * self.warmup.emission(second, off)
         warmed: Self = replace(self, scale=emission, warmup=Warmup())  # type: ignore[type-var]
         return warmed
-
-
-def grid_current(k: TriodeCoefficients, vg: Any, m: Any = Arrays) -> tuple[Any, Any]:
-    """Dempwolf, Holters and Zölzer's grid current and its derivative; see Triode. ``m`` is Arrays or Plain."""
-    soft, slope = m.softplus(k.grid_c * vg)
-    w = soft / k.grid_c
-    ig = k.grid_g * w**k.grid_xi
-    return ig, k.grid_xi * ig / m.maximum(w, 1e-100) * slope
-
-
-def space_current(k: TriodeCoefficients, vg: Any, va: Any, m: Any = Arrays) -> tuple[Any, Any, Any]:
-    """Koren's current and its derivatives by vg and va, A and S; see Triode. ``m`` is Arrays or Plain."""
-    positive = m.maximum(va, 0.0)
-    square = k.kvb + positive * positive
-    root = m.sqrt(square)
-    soft, slope = m.softplus(k.kp * (1.0 / k.mu + vg / root))
-    e1 = positive * soft / k.kp
-    e1_va = m.where(va > 0, soft / k.kp - slope * vg * positive * positive / (square * root), 0.0)
-    i = 2.0 / k.kg1 * e1**k.ex
-    by_e1 = k.ex * i / m.maximum(e1, 1e-100)
-    return i, by_e1 * positive * slope / root, by_e1 * e1_va
 
 
 def cathode_noise(plus: int, minus: int, gm: Value, sharing: Value = 0.0) -> tuple[Noise, ...]:
@@ -140,6 +111,7 @@ class Triode(Cathode):
     warmup: Warmup = field(default=Warmup())
     terminals: ClassVar = ("anode", "grid", "cathode")
     ports: ClassVar = ((1, 2), (0, 2))
+    equation: ClassVar = Law.TRIODE
 
     def storage(self) -> Array:
         return (
@@ -148,32 +120,12 @@ class Triode(Cathode):
             + between(3, 0, 2, self.anode_cathode_farad)
         )
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        vg, va = v[..., 0], v[..., 1]
-        ia, ia_vg, ia_va = space_current(self.coefficients, vg, va)
-        ig, ig_vg = grid_current(self.coefficients, vg)
-        i = np.empty((*ia.shape, 2))
-        g = np.zeros((*ia.shape, 2, 2))
-        i[..., 0], i[..., 1] = self.scale * ig, self.scale * ia
-        g[..., 0, 0] = self.scale * ig_vg
-        g[..., 1, 0] = self.scale * ia_vg
-        g[..., 1, 1] = self.scale * ia_va
-        return i, g
-
-    def plain_currents(self, v: Sequence[float]) -> tuple[Sequence[float], Sequence[Sequence[float]]]:
-        ia, ia_vg, ia_va = space_current(self.coefficients, v[0], v[1], Plain)
-        ig, ig_vg = grid_current(self.coefficients, v[0], Plain)
-        s = self.scale
-        return (s * ig, s * ia), ((s * ig_vg, 0.0), (s * ia_vg, s * ia_va))
+    def numbers(self) -> tuple[Value, ...]:
+        return (*self.coefficients.numbers(), self.scale)
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i, g = self.currents(self.sensed(local))
         return (*cathode_noise(0, 2, g[..., 1, 0]), Noise(1, 2, 2 * CHARGE * i[..., 0], kind="grid"))
-
-
-# Gauss-Legendre on the filament's length: exact for the polynomials that a filament's own volts stand for.
-ALONG, WEIGHT = (points for points in np.polynomial.legendre.leggauss(4))
-ALONG, WEIGHT = 0.5 * (1.0 + ALONG), 0.5 * WEIGHT
 
 
 @dataclass(frozen=True)
@@ -196,6 +148,7 @@ class FilamentTriode(Cathode):
     warmup: Warmup = field(default=Warmup())
     terminals: ClassVar = ("anode", "grid", "filament1", "filament2")
     ports: ClassVar = ((1, 2), (0, 2), (3, 2))
+    equation: ClassVar = Law.FILAMENT_TRIODE
 
     def conductance(self) -> Array:
         return between(4, 2, 3, 1.0 / np.asarray(self.filament_ohm))
@@ -207,23 +160,8 @@ class FilamentTriode(Cathode):
             total = total + between(4, 0, end, 0.5 * np.asarray(self.anode_cathode_farad))
         return total
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        vg, va, vf = v[..., 0], v[..., 1], v[..., 2]
-        i, g = np.zeros((*vg.shape, 3)), np.zeros((*vg.shape, 3, 3))
-        for s, share in zip(ALONG, WEIGHT, strict=True):
-            weight = share * np.asarray(self.scale)
-            ia, ia_vg, ia_va = (weight * part for part in space_current(self.coefficients, vg - s * vf, va - s * vf))
-            ig, ig_vg = (weight * part for part in grid_current(self.coefficients, vg - s * vf))
-            slopes = ((ig_vg, 0.0 * ig_vg), (ia_vg, ia_va))
-            for port, current in enumerate((ig, ia)):
-                by_vg, by_va = slopes[port]
-                gradient = (by_vg, by_va, -s * (by_vg + by_va))
-                i[..., port] += current
-                i[..., 2] -= s * current
-                for column, slope in enumerate(gradient):
-                    g[..., port, column] += slope
-                    g[..., 2, column] -= s * slope
-        return i, g
+    def numbers(self) -> tuple[Value, ...]:
+        return (*self.coefficients.numbers(), self.scale)
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         _, g = self.currents(self.sensed(local))

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices.base import Array, Value, logistic, softplus
+from thermionic.devices.base import Law, Value
 from thermionic.devices.triode import Cathode, Warmup
 
 
@@ -28,19 +28,11 @@ class VacuumRectifier(Cathode):
     knee_volt: float = 0.0
     terminals: ClassVar = ("anode1", "anode2", "cathode")
     ports: ClassVar = ((0, 2), (1, 2))
+    equation: ClassVar = Law.VACUUM_RECTIFIER
     rectifies: ClassVar = True
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        perveance = np.asarray(self.perveance * np.asarray(self.scale))[..., None]
-        if self.knee_volt > 0:
-            u = v / self.knee_volt
-            root, bend = np.sqrt(self.knee_volt * softplus(u)), logistic(u)
-        else:
-            root, bend = np.sqrt(np.maximum(v, 0.0)), np.ones(())
-        slope = 1.5 * perveance * root * bend
-        g = np.zeros((*v.shape, 2))
-        g[..., 0, 0], g[..., 1, 1] = slope[..., 0], slope[..., 1]
-        return perveance * root**3, g
+    def numbers(self) -> tuple[Value, ...]:
+        return np.asarray(self.perveance) * self.scale, self.knee_volt
 
     def softened(self, times: float) -> VacuumRectifier:
         return replace(self, knee_volt=0.2 * (times - 1.0))

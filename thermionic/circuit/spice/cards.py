@@ -18,8 +18,7 @@ from thermionic.circuit.spice.laws import (
     triode_subcircuit,
 )
 from thermionic.devices.base import THERMAL_VOLT
-from thermionic.devices.gas import DARK_OHM, KNEE_VOLT
-from thermionic.devices.thermal import AMBIENT_KELVIN
+from thermionic.devices.laws import AMBIENT_KELVIN, DARK_OHM, KNEE_VOLT
 from thermionic.errors import NetlistRefused
 
 

@@ -6,8 +6,9 @@ from typing import Any
 
 import numpy as np
 
+from thermionic.devices.laws import ALONG, WEIGHT
 from thermionic.devices.pentode import PentodeCoefficients
-from thermionic.devices.triode import ALONG, WEIGHT, TriodeCoefficients
+from thermionic.devices.triode import TriodeCoefficients
 from thermionic.errors import NetlistRefused
 
 

@@ -1,0 +1,53 @@
+"""Functions that are compiled to machine code (numba), and kept compiled on disk.
+
+A compiled function may call those of another file, so what is kept is good only for the sources it was made from:
+it lies in a folder named by a digest of all of them, beside the package, or where the user's caches are if that
+cannot be written to.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+PACKAGE = Path(__file__).parent
+# Every file with a compiled function.
+SOURCES = ("devices/laws.py",)
+
+
+def _folder() -> Path:
+    import llvmlite  # type: ignore[import-untyped]
+
+    digest = hashlib.sha256(f"{sys.version} {llvmlite.__version__}".encode())
+    for source in SOURCES:
+        digest.update((PACKAGE / source).read_bytes())
+    parent = PACKAGE / "__pycache__"
+    if not os.access(parent if parent.exists() else PACKAGE, os.W_OK):
+        parent = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "bold-anode"
+    return parent / f"compiled-{digest.hexdigest()[:16]}"
+
+
+_FOLDER = _folder()
+os.environ.setdefault("NUMBA_CACHE_DIR", str(_FOLDER))
+
+import numba  # noqa: E402
+
+
+def forget_older() -> None:
+    """Remove what was compiled from other sources."""
+    for one in _FOLDER.parent.glob("compiled-*"):
+        if one != _FOLDER:
+            shutil.rmtree(one, ignore_errors=True)
+
+
+if TYPE_CHECKING:
+
+    def compiled(function: Any) -> Any:
+        """The function as machine code; see this module."""
+        return function
+else:
+    compiled = numba.njit(cache=True, error_model="numpy", nogil=True)

@@ -1,0 +1,429 @@
+"""The nonlinear devices' equations as compiled scalar functions; the classes' docstrings say what they stand for.
+
+A law takes a device's numbers ``p``, in the order that its class gives them, its sensed voltages ``v`` and the phase,
+and writes its currents ``i`` (injects,) and their slopes ``g`` (injects, ports), which come to it as zeros.
+"""
+
+from __future__ import annotations
+
+import math
+from enum import IntEnum
+from typing import Any
+
+import numpy as np
+
+from thermionic.compiled import compiled
+
+BOLTZMANN, CHARGE, KELVIN = 1.380649e-23, 1.602176634e-19, 300.15
+THERMAL_VOLT = BOLTZMANN * KELVIN / CHARGE  # kT/q at 27 °C, the usual nominal temperature of circuit simulators
+KNEE_VOLT = 0.25  # how softly a gas tube leaves zero current; its own jitter is larger
+DARK_OHM = 1e9
+AMBIENT_KELVIN = 298.15
+# Newton may try any temperature; the laws are held to what could be.
+COLDEST, HOTTEST = 200.0, 3600.0
+NO_BREAKDOWN = 1e6  # volts, from which on a diode has none
+_BEND = 40.0
+# Gauss-Legendre on a filament's length: exact for the polynomials that its own volts stand for.
+ALONG, WEIGHT = (0.5 * points for points in np.polynomial.legendre.leggauss(4))
+ALONG = ALONG + 0.5
+
+
+class Law(IntEnum):
+    """Which of the laws below is a device's own."""
+
+    TRIODE = 0
+    FILAMENT_TRIODE = 1
+    PENTODE = 2
+    VACUUM_RECTIFIER = 3
+    DIODE = 4
+    JUNCTION_CHARGE = 5
+    ZENER = 6
+    SELENIUM = 7
+    RECTIFIED_WINDING = 8
+    GAS_REGULATOR = 9
+    BIPOLAR = 10
+    MOSFET = 11
+    THERMISTOR = 12
+    LAMP = 13
+    FUSE = 14
+    CORE = 15
+
+
+@compiled
+def softplus(u: float) -> tuple[float, float]:
+    """ln(1 + e^u) and its derivative, without overflow."""
+    e = math.exp(-abs(u))
+    soft = math.log1p(e)
+    if u > 0:
+        return u + soft, 1.0 / (1.0 + e)
+    return soft, e / (1.0 + e)
+
+
+@compiled
+def bounded_exp(u: float) -> tuple[float, float]:
+    """e^u and its derivative, continued as its tangent above 40: Newton may try any voltage."""
+    low = min(u, _BEND)
+    e = math.exp(low)
+    return e * (1.0 + u - low), e
+
+
+@compiled
+def wright_omega(z: float) -> float:
+    """The w of w + ln w = z.
+
+    P. W. Lawrence, R. M. Corless and D. J. Jeffrey, "Algorithm 917: complex double-precision evaluation of the Wright
+    omega function", ACM Trans. Math. Software 38 (2012), art. 20, on the real line.
+    """
+    if z < -40.0:
+        return math.exp(z)
+    if z < 1.0:
+        w = math.exp(z) if z < -2.0 else math.exp((z - 1.0) * 2.0 / 3.0)
+    else:
+        w = z - math.log(z) + math.log(z) / z
+    for _ in range(2):
+        left = z - w - math.log(w)
+        whole = 2.0 * (1.0 + w) * (1.0 + w + 2.0 / 3.0 * left)
+        w *= 1.0 + left / (1.0 + w) * (whole - left) / (whole - 2.0 * left)
+    return w
+
+
+@compiled
+def junction(u: float, saturation: float, slope_volt: float, ohm: float) -> tuple[float, float]:
+    """Current and its derivative of a Shockley junction of ``slope_volt`` = n kT/q behind ``ohm`` at u volts.
+
+    In closed form with the Wright omega function: T. C. Banwell and A. Jayakumar, "Exact analytical solution
+    for current flow through diode with series resistance", Electronics Letters 36 (2000), p. 291.
+    """
+    scaled = saturation * ohm / slope_volt
+    total = slope_volt / ohm * wright_omega(math.log(scaled) + u / slope_volt + scaled)
+    return total - saturation, 1.0 / (ohm + slope_volt / max(total, 1e-300))
+
+
+@compiled
+def _grid_current(grid_g: float, grid_xi: float, grid_c: float, vg: float) -> tuple[float, float]:
+    """Dempwolf, Holters and Zölzer's grid current and its derivative; see Triode."""
+    soft, slope = softplus(grid_c * vg)
+    w = soft / grid_c
+    ig = grid_g * w**grid_xi
+    return ig, grid_xi * ig / max(w, 1e-100) * slope
+
+
+@compiled
+def _space_current(
+    mu: float, ex: float, kg1: float, kp: float, kvb: float, vg: float, va: float
+) -> tuple[float, float, float]:
+    """Koren's current and its derivatives by vg and va, A and S; see Triode."""
+    if va <= 0.0:
+        return 0.0, 0.0, 0.0
+    square = kvb + va * va
+    root = math.sqrt(square)
+    soft, slope = softplus(kp * (1.0 / mu + vg / root))
+    e1 = va * soft / kp
+    e1_va = soft / kp - slope * vg * va * va / (square * root)
+    i = 2.0 / kg1 * e1**ex
+    by_e1 = ex * i / max(e1, 1e-100)
+    return i, by_e1 * va * slope / root, by_e1 * e1_va
+
+
+@compiled
+def _triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    ia, ia_vg, ia_va = _space_current(p[0], p[1], p[2], p[3], p[4], v[0], v[1])
+    ig, ig_vg = _grid_current(p[5], p[6], p[7], v[0])
+    scale = p[8]
+    i[0], i[1] = scale * ig, scale * ia
+    g[0, 0] = scale * ig_vg
+    g[1, 0], g[1, 1] = scale * ia_vg, scale * ia_va
+
+
+@compiled
+def _filament_triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    for point in range(len(ALONG)):
+        s, weight = ALONG[point], WEIGHT[point] * p[8]
+        vg, va = v[0] - s * v[2], v[1] - s * v[2]
+        ia, ia_vg, ia_va = _space_current(p[0], p[1], p[2], p[3], p[4], vg, va)
+        ig, ig_vg = _grid_current(p[5], p[6], p[7], vg)
+        i[0] += weight * ig
+        i[1] += weight * ia
+        i[2] -= weight * s * (ig + ia)
+        g[0, 0] += weight * ig_vg
+        g[0, 2] -= weight * s * ig_vg
+        g[1, 0] += weight * ia_vg
+        g[1, 1] += weight * ia_va
+        g[1, 2] -= weight * s * (ia_vg + ia_va)
+        g[2, 0] -= weight * s * (ig_vg + ia_vg)
+        g[2, 1] -= weight * s * ia_va
+        g[2, 2] += weight * s * s * (ig_vg + ia_vg + ia_va)
+
+
+@compiled
+def _pentode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    vg, vs, va = v[0], v[1], v[2]
+    scale, shield, screen_share, knee_perveance, sharpness, screen_slope = p[8], p[9], p[10], p[11], p[12], p[13]
+    up = va > 0.0
+    positive = max(va, 0.0)
+    # The cathode current, by the equivalent voltage of screen and anode.
+    share = 1.0 / (1.0 + 1.0 / shield)
+    ik, ik_vg, by_ve = _space_current(p[0], p[1], p[2], p[3], p[4], vg, share * (vs + positive / shield))
+    ik_vs = by_ve * share
+    ik_va = by_ve * share / shield if up else 0.0
+
+    # The anode's part of it above the knee.
+    screen = max(vs, 1e-3)
+    mixed = positive + 0.1 * screen
+    r = screen_share / (1.0 - screen_share) * (1.1 * screen / mixed) ** screen_slope
+    part = 1.0 / (1.0 + r)
+    by = -r * screen_slope * part * part
+    part_vs = by * (1.0 / screen - 0.1 / mixed) if vs > 1e-3 else 0.0
+    part_va = -by / mixed if up else 0.0
+
+    ia, ia_vg, ia_vs, ia_va = 0.0, 0.0, 0.0, 0.0
+    if up:
+        # The knee. Far below it the ratio is huge: work with the smaller of the ratio and its inverse.
+        volt = max(va, 1e-9)
+        line = knee_perveance * volt * math.sqrt(volt)
+        plain = part * ik
+        ratio = plain / line
+        small = min(ratio, 1.0 / max(ratio, 1e-300)) ** sharpness
+        above = ratio <= 1.0
+        ia = (plain if above else line) * (1.0 + small) ** (-1.0 / sharpness)
+        # d ln ia / d ln plain = 1 / (1 + ratio^n), and the rest is the line's.
+        by_plain = (1.0 if above else small) / (1.0 + small)
+        per_plain = by_plain * ia / max(plain, 1e-100)
+        own = (1.0 - by_plain) * ia * 1.5 / volt
+        ia_vg = per_plain * part * ik_vg
+        ia_vs = per_plain * (part * ik_vs + ik * part_vs)
+        ia_va = per_plain * (part * ik_va + ik * part_va) + own
+    ig, ig_vg = _grid_current(p[5], p[6], p[7], vg)
+    i[0], i[1], i[2] = scale * ig, scale * (ik - ia), scale * ia
+    g[0, 0] = scale * ig_vg
+    g[1, 0], g[1, 1], g[1, 2] = scale * (ik_vg - ia_vg), scale * (ik_vs - ia_vs), scale * (ik_va - ia_va)
+    g[2, 0], g[2, 1], g[2, 2] = scale * ia_vg, scale * ia_vs, scale * ia_va
+
+
+@compiled
+def _vacuum_rectifier(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    perveance, knee = p[0], p[1]
+    for side in range(2):
+        if knee > 0.0:
+            soft, bend = softplus(v[side] / knee)
+            root = math.sqrt(knee * soft)
+        else:
+            root, bend = math.sqrt(max(v[side], 0.0)), 1.0
+        i[side] = perveance * root * root * root
+        g[side, side] = 1.5 * perveance * root * bend
+
+
+@compiled
+def _diode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    saturation, slope_volt, ohm, breakdown_volt, breakdown_ampere = p[0], p[1] * THERMAL_VOLT, p[2], p[3], p[4]
+    if ohm > 0.0:
+        i[0], g[0, 0] = junction(v[0], saturation, slope_volt, ohm)
+    else:
+        e, slope = bounded_exp(v[0] / slope_volt)
+        i[0], g[0, 0] = saturation * (e - 1.0), saturation * slope / slope_volt
+    if breakdown_volt < NO_BREAKDOWN:
+        e, slope = bounded_exp(-(v[0] + breakdown_volt) / slope_volt)
+        i[0] -= breakdown_ampere * e
+        g[0, 0] += breakdown_ampere * slope / slope_volt
+
+
+@compiled
+def _junction_charge(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    farad, built_in, grading, transit, saturation, polarity = p[0], p[1], p[2], p[3], p[4], p[6]
+    slope_volt = p[5] * THERMAL_VOLT
+    volt = polarity * v[0]
+    e, slope = bounded_exp(volt / slope_volt)
+    low = min(volt, 0.5 * built_in)
+    rest = 1.0 - low / built_in
+    power = 1.0 - grading
+    charge = farad * built_in / power * (1.0 - rest**power)
+    capacity = farad * rest**-grading
+    above = volt - low
+    bend = grading / (built_in * rest)
+    charge += capacity * above * (1.0 + 0.5 * bend * above) + transit * saturation * (e - 1.0)
+    capacity = capacity * (1.0 + bend * above) + transit * saturation * slope / slope_volt
+    i[0] = -1e9 * polarity * charge
+    g[0, 0] = -1e9 * capacity
+
+
+@compiled
+def _zener(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    volt, test_ampere, ohm, saturation = p[0], p[1], p[2], p[3]
+    e, slope = bounded_exp(v[0] / THERMAL_VOLT)
+    own = max(ohm - THERMAL_VOLT / test_ampere, 1e-3)
+    # v = volt + ohm (i - test) + Vt ln(i / test): a junction whose "saturation" is the test current, less that.
+    backward, back_slope = junction(-v[0] - volt, test_ampere, THERMAL_VOLT, own)
+    i[0] = saturation * (e - 1.0) - backward - test_ampere
+    g[0, 0] = back_slope + saturation * slope / THERMAL_VOLT
+
+
+@compiled
+def _selenium(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    plates = p[0]
+    i[0], g[0, 0] = junction(v[0], p[1], plates * p[2] * THERMAL_VOLT, plates * p[3])
+
+
+@compiled
+def _rectified_winding(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    driving = abs(p[0] * math.sin(0.5 * phase))
+    delivered, slope = junction(driving - v[0], p[2], 2.0 * p[3] * THERMAL_VOLT, p[1])
+    # The port current flows into plus: it is the delivered current reversed, and falls as v rises.
+    i[0], g[0, 0] = -delivered, slope
+
+
+@compiled
+def _gas_regulator(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    i[0], g[0, 0] = v[0] / DARK_OHM, 1.0 / DARK_OHM
+    if p[2] > 0.0:
+        soft, slope = softplus((v[0] - p[0]) / KNEE_VOLT)
+        i[0] += KNEE_VOLT / p[1] * soft
+        g[0, 0] += slope / p[1]
+
+
+@compiled
+def _bipolar(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    saturation, forward_beta, reverse_beta, early_volt, knee = p[0], p[1], p[2], p[3], p[4]
+    forward_volt, reverse_volt, polarity = p[5] * THERMAL_VOLT, p[6] * THERMAL_VOLT, p[7]
+    vbe, vbc = polarity * v[0], polarity * v[1]
+    e, slope = bounded_exp(vbe / forward_volt)
+    f, f_slope = saturation * (e - 1.0), saturation * slope / forward_volt
+    e, slope = bounded_exp(vbc / reverse_volt)
+    r, r_slope = saturation * (e - 1.0), saturation * slope / reverse_volt
+    early = 1.0 - vbc / early_volt
+    by_early = -1.0 / early_volt if early > 0.05 else 0.0
+    early = max(early, 0.05)
+    root = math.sqrt(1.0 + 4.0 * max(f, 0.0) / knee)
+    inverse = 2.0 * early / (1.0 + root)  # 1 / qb
+    inverse_by_f = -inverse / (1.0 + root) * 2.0 / (root * knee) if f > 0.0 else 0.0
+    i[0] = polarity * f / forward_beta
+    i[1] = polarity * r / reverse_beta
+    i[2] = polarity * (f - r) * inverse
+    g[0, 0] = f_slope / forward_beta
+    g[1, 1] = r_slope / reverse_beta
+    g[2, 0] = f_slope * (inverse + (f - r) * inverse_by_f)
+    g[2, 1] = -r_slope * inverse + (f - r) * 2.0 * by_early / (1.0 + root)
+
+
+@compiled
+def _mosfet(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    threshold, k, modulation, body_ampere, polarity = p[0], p[1], p[2], p[3], p[4]
+    vgs, vds = polarity * v[0], polarity * v[1]
+    upright = vds >= 0.0
+    # With the ends exchanged the gate is driven from the other one.
+    gate = vgs if upright else vgs - vds
+    sign = 1.0 if upright else -1.0
+    across = abs(vds)
+    drive = max(gate - threshold, 0.0)
+    used = min(across, drive)
+    lift = 1.0 + modulation * across
+    square = used * (drive - 0.5 * used)
+    by_gate = k * used * lift
+    by_across = k * ((drive - used) * lift + square * modulation)
+    body, body_slope = bounded_exp(-vds / THERMAL_VOLT)
+    i[0] = polarity * (sign * k * square * lift - body_ampere * (body - 1.0))
+    g[0, 0] = sign * by_gate
+    g[0, 1] = (by_across if upright else by_across + by_gate) + body_ampere * body_slope / THERMAL_VOLT
+
+
+@compiled
+def thermistor(p: Any, kelvin: float) -> tuple[float, float, float, float]:
+    """Conductance, S, and heat lost, W, each with its derivative by temperature; see Thermistor."""
+    y = math.exp(-p[1] * (1.0 / kelvin - 1.0 / AMBIENT_KELVIN)) / p[0]
+    return y, y * p[1] / kelvin**2, p[2] * (kelvin - AMBIENT_KELVIN), p[2]
+
+
+@compiled
+def lamp(p: Any, kelvin: float) -> tuple[float, float, float, float]:
+    """Conductance, S, and heat lost, W, each with its derivative by temperature; see Lamp."""
+    watt, volt, hot = p[0], p[1], p[2]
+    y = watt / volt**2 * (hot / kelvin) ** 1.2
+    scale = watt / (hot**4 - AMBIENT_KELVIN**4)
+    return y, -1.2 * y / kelvin, scale * (kelvin**4 - AMBIENT_KELVIN**4), 4.0 * scale * kelvin**3
+
+
+@compiled
+def _hot(law: int, p: Any, v: Any, i: Any, g: Any) -> None:
+    volt = v[0]
+    wanted = AMBIENT_KELVIN + v[1]
+    kelvin = min(max(wanted, COLDEST), HOTTEST)
+    y, y_by_t, loss, loss_by_t = thermistor(p, kelvin) if law == Law.THERMISTOR else lamp(p, kelvin)
+    if wanted != kelvin:
+        # Outside the range the loss goes on as a straight line, so that there is always a way back.
+        y_by_t = 0.0
+        loss += loss_by_t * (wanted - kelvin)
+    i[0], i[1] = y * volt, loss - y * volt**2
+    g[0, 0], g[0, 1] = y, y_by_t * volt
+    g[1, 0], g[1, 1] = -2.0 * y * volt, loss_by_t - y_by_t * volt**2
+
+
+@compiled
+def _fuse(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    y, tau = p[0], p[1]
+    i[0], i[1] = y * v[0], v[1] / tau - (y * v[0]) ** 2
+    g[0, 0] = y
+    g[1, 0], g[1, 1] = -2.0 * y * y * v[0], 1.0 / tau
+
+
+@compiled
+def _core(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    henry, knee, power = p[0], p[1], int(p[2])
+    u = v[0] / knee
+    bend = min(max(u, -4.0), 4.0)
+    raised = (bend * bend) ** power
+    slope = (2 * power + 1) * raised / henry
+    i[0] = bend * raised * knee / henry + slope * (u - bend) * knee
+    g[0, 0] = slope
+
+
+@compiled
+def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    if law == Law.TRIODE:
+        _triode(p, v, phase, i, g)
+    elif law == Law.PENTODE:
+        _pentode(p, v, phase, i, g)
+    elif law == Law.FILAMENT_TRIODE:
+        _filament_triode(p, v, phase, i, g)
+    elif law == Law.VACUUM_RECTIFIER:
+        _vacuum_rectifier(p, v, phase, i, g)
+    elif law == Law.DIODE:
+        _diode(p, v, phase, i, g)
+    elif law == Law.JUNCTION_CHARGE:
+        _junction_charge(p, v, phase, i, g)
+    elif law == Law.ZENER:
+        _zener(p, v, phase, i, g)
+    elif law == Law.SELENIUM:
+        _selenium(p, v, phase, i, g)
+    elif law == Law.RECTIFIED_WINDING:
+        _rectified_winding(p, v, phase, i, g)
+    elif law == Law.GAS_REGULATOR:
+        _gas_regulator(p, v, phase, i, g)
+    elif law == Law.BIPOLAR:
+        _bipolar(p, v, phase, i, g)
+    elif law == Law.MOSFET:
+        _mosfet(p, v, phase, i, g)
+    elif law == Law.THERMISTOR or law == Law.LAMP:
+        _hot(law, p, v, i, g)
+    elif law == Law.FUSE:
+        _fuse(p, v, phase, i, g)
+    elif law == Law.CORE:
+        _core(p, v, phase, i, g)
+
+
+@compiled
+def evaluate(laws: Any, at: Any, numbers: Any, v: Any, phase: Any, i: Any, g: Any) -> None:
+    """All devices at all rows: adds nothing up, writes ``i`` (rows, injects) and ``g`` (rows, injects, ports), zeros
+    before.
+
+    ``laws`` (devices,) says which law is whose and ``at`` (devices, 5) where: the first of its numbers, its ports
+    from and to, its injects from and to. ``numbers`` (variants, all numbers) goes round with the rows, and so does
+    ``phase``; ``v`` is (rows, ports).
+    """
+    variants, phases = len(numbers), len(phase)
+    for row in range(len(v)):
+        p, turned = numbers[row % variants], phase[row % phases]
+        for device in range(len(laws)):
+            first, port, ports, inject, injects = at[device]
+            _flow(
+                laws[device], p[first:], v[row, port:ports], turned,
+                i[row, inject:injects], g[row, inject:injects, port:ports],
+            )  # fmt: skip
