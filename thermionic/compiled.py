@@ -11,12 +11,13 @@ import hashlib
 import os
 import shutil
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 PACKAGE = Path(__file__).parent
 # Every file with a compiled function.
-SOURCES = ("devices/laws.py",)
+SOURCES = ("devices/laws.py", "circuit/kernels.py")
 
 
 def _folder() -> Path:
@@ -47,7 +48,26 @@ def forget_older() -> None:
 if TYPE_CHECKING:
 
     def compiled(function: Any) -> Any:
-        """The function as machine code; see this module."""
+        """The function as machine code, made when another first calls it; see this module."""
         return function
 else:
     compiled = numba.njit(cache=True, error_model="numpy", nogil=True)
+
+
+def ready(*signatures: Any) -> Callable[[Any], Any]:
+    """Like ``compiled``, for these types of arguments and at once, so that no analysis waits for it."""
+    made: Callable[[Any], Any] = numba.njit(list(signatures), cache=True, error_model="numpy", nogil=True)
+    return made
+
+
+def takes(kind: Any, dimensions: int) -> Any:
+    """The type of an array in C order that is only read."""
+    return numba.types.Array(kind, dimensions, "C", readonly=True)
+
+
+def gives(kind: Any, dimensions: int) -> Any:
+    """The type of an array in C order that is written to."""
+    return numba.types.Array(kind, dimensions, "C")
+
+
+REAL, COMPLEX, WHOLE, TRUTH = numba.float64, numba.complex128, numba.int64, numba.boolean

@@ -9,7 +9,6 @@ matrix, so every solution is checked by putting it back, and what fails is solve
 
 from __future__ import annotations
 
-import itertools
 from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -22,12 +21,12 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 
 from thermionic import budget
+from thermionic.circuit.kernels import eliminate
 from thermionic.devices.base import Array
 
 _THRESHOLD = 1e-2  # a pivot is at least this part of the largest in its column, in every sample
 _SEARCHED = 4  # rows that are looked through for each pivot, at most
 _GOOD = 1e-10  # the residual of a solution over what its row could add up to
-_CHUNK = 256  # matrices at a time at most, so that what is worked on stays in the processor's cache
 _KEPT = 64
 Numbers = NDArray[Any]
 
@@ -46,30 +45,26 @@ class _Step:
 
 @dataclass(frozen=True)
 class _Order:
-    """The steps of an elimination, and how many entries there are with those that it fills."""
+    """The steps of an elimination as kernels.eliminate takes them, and how many entries there are with those that it
+    fills."""
 
-    steps: list[_Step]
+    steps: NDArray[np.int_]
+    bounds: NDArray[np.int_]
+    parts: tuple[NDArray[np.int_], ...]
     entries: int
 
-
-def _eliminate(order: _Order, values: Numbers, rhs: Numbers) -> Numbers:
-    """The solutions of matrices ``values`` (entries, batch), which uses up ``rhs`` (size, columns, batch)."""
-    a = np.zeros((order.entries, values.shape[1]), dtype=values.dtype)
-    a[: len(values)] = values
-    with np.errstate(all="ignore"):  # a pivot may vanish in some matrix; the check finds it
-        for step in order.steps:
-            if len(step.rows):
-                factor = a[step.below] / a[step.pivot]
-                if len(step.columns):
-                    a[step.targets] -= factor[:, None] * a[step.right][None]
-                rhs[step.rows] -= factor[:, None] * rhs[step.row][None]
-        x = np.empty_like(rhs)
-        for step in reversed(order.steps):
-            total = rhs[step.row]
-            if len(step.columns):
-                total = total - np.einsum("eb,ecb->cb", a[step.right], x[step.columns])
-            x[step.column] = total / a[step.pivot]
-    return x
+    @classmethod
+    def of(cls, steps: list[_Step], entries: int) -> _Order:
+        """The steps one after another."""
+        sizes = [(len(step.rows), len(step.columns), step.targets.size) for step in steps]
+        lists = ([getattr(step, name).ravel() for step in steps]
+                 for name in ("rows", "below", "columns", "right", "targets"))  # fmt: skip
+        return cls(
+            np.array([(step.pivot, step.row, step.column) for step in steps], dtype=int),
+            np.cumsum([(0, 0, 0), *sizes], axis=0),
+            tuple(np.concatenate(one) for one in lists),
+            entries,
+        )
 
 
 class _Board:
@@ -182,7 +177,7 @@ class Pattern:
         for _ in range(self.size):
             budget.check("ordering the equations")
             steps.append(board.eliminate(*board.pivot()))
-        return _Order(steps, board.entries)
+        return _Order.of(steps, board.entries)
 
     def solve(self, values: Numbers, rhs: Numbers) -> Numbers:
         """x (size, columns, batch) of A x = rhs, with ``values`` (entries, batch) and rhs (size, columns, batch
@@ -192,36 +187,27 @@ class Pattern:
         """
         batch = values.shape[1]
         kind = np.result_type(values, rhs)
-        rhs = np.broadcast_to(rhs, (*rhs.shape[:2], batch))
+        matrices = np.ascontiguousarray(values.T, dtype=kind)
+        sides = np.ascontiguousarray(np.moveaxis(rhs, 2, 0), dtype=kind)
+        x = np.empty((batch, *rhs.shape[:2]), dtype=kind)
         for attempt in range(2):
             order = self._order
             if order is None:
                 picks = np.unique(np.linspace(0, batch - 1, 5).astype(int))
                 order = self._order = self._plan(values[:, picks])
-            edges = np.linspace(0, batch, -(-batch // _CHUNK) + 1).astype(int)
-            pieces = [slice(first, last) for first, last in itertools.pairwise(edges)]
-            parts = [(values[:, one].astype(kind), rhs[:, :, one].astype(kind)) for one in pieces]
-            x = np.concatenate([_eliminate(order, *part) for part in parts], axis=2)
-            bad = self._bad(values, x, rhs)
-            if not bad.any():
-                return x
-            if attempt == 0 and bad.mean() > 0.1:
-                self._order = None  # it was chosen for other values: choose again
-        dense = np.zeros((int(bad.sum()), self.size, self.size), dtype=kind)
-        dense[:, self.rows, self.columns] = values[:, bad].T
-        x[:, :, bad] = np.moveaxis(np.linalg.solve(dense, np.moveaxis(rhs[:, :, bad], 2, 0)), 0, 2)
-        return x
-
-    def _bad(self, values: Numbers, x: Numbers, rhs: Numbers) -> NDArray[np.bool_]:
-        """Which of the batch do not satisfy their equations."""
-        with np.errstate(all="ignore"):
-            terms = values[:, None] * x[self.columns]
-            residual = (self._sum_rows @ terms.reshape(len(terms), -1)).reshape(rhs.shape) - rhs
-            largest = np.max(np.abs(x), axis=0)
-            scale = (self._sum_rows @ np.abs(values))[:, None] * largest + np.abs(rhs)
-            wrong = ~(np.abs(residual) <= _GOOD * scale + 1e-300)
-        found: NDArray[np.bool_] = wrong.any(axis=(0, 1))
-        return found
+            work = np.empty(max(order.entries, self.size), dtype=kind)
+            bad = np.zeros(batch, dtype=bool)
+            eliminate(
+                order.steps, order.bounds, *order.parts, self.rows, self.columns, _GOOD, matrices, work, sides, x, bad
+            )
+            if attempt or bad.mean() <= 0.1:
+                break
+            self._order = None  # it was chosen for other values: choose again
+        if bad.any():
+            dense = np.zeros((int(bad.sum()), self.size, self.size), dtype=kind)
+            dense[:, self.rows, self.columns] = matrices[bad]
+            x[bad] = np.linalg.solve(dense, np.broadcast_to(sides, x.shape)[bad])
+        return np.moveaxis(x, 0, 2)
 
     def product(self, values: Numbers, x: Numbers) -> Numbers:
         """A x for ``values`` (entries, batch) and x (size, batch): (size, batch)."""

@@ -10,9 +10,10 @@ import math
 from enum import IntEnum
 from typing import Any
 
+import numba
 import numpy as np
 
-from thermionic.compiled import compiled
+from thermionic.compiled import REAL, WHOLE, compiled, gives, ready, takes
 
 BOLTZMANN, CHARGE, KELVIN = 1.380649e-23, 1.602176634e-19, 300.15
 THERMAL_VOLT = BOLTZMANN * KELVIN / CHARGE  # kT/q at 27 °C, the usual nominal temperature of circuit simulators
@@ -409,7 +410,17 @@ def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         _core(p, v, phase, i, g)
 
 
-@compiled
+@ready(
+    numba.void(
+        takes(WHOLE, 1),
+        takes(WHOLE, 2),
+        takes(REAL, 2),
+        takes(REAL, 2),
+        takes(REAL, 1),
+        gives(REAL, 2),
+        gives(REAL, 3),
+    )
+)
 def evaluate(laws: Any, at: Any, numbers: Any, v: Any, phase: Any, i: Any, g: Any) -> None:
     """All devices at all rows: adds nothing up, writes ``i`` (rows, injects) and ``g`` (rows, injects, ports), zeros
     before.

@@ -8,6 +8,7 @@ from django.core.management.base import BaseCommand
 from django.db.utils import OperationalError
 
 from bold_anode.demo.workshop import load_demo
+from thermionic import compiled
 
 
 class Command(BaseCommand):
@@ -19,6 +20,7 @@ class Command(BaseCommand):
         parser.add_argument("--fresh-demo", action="store_true", help="put the demo workshop back as it was made")
 
     def handle(self, *args: Any, **options: Any) -> None:
+        compiled.forget_older()
         try:
             call_command("migrate", verbosity=0, interactive=False)
         except OperationalError as fault:
