@@ -160,7 +160,7 @@ class Pattern:
 
     def __init__(self, filled: NDArray[np.bool_]) -> None:
         self.size = len(filled)
-        self.rows, self.columns = np.nonzero(filled)
+        self.rows, self.columns = (np.ascontiguousarray(places) for places in np.nonzero(filled))
         count = len(self.rows)
         self._sum_rows = csr_matrix((np.ones(count), (self.rows, np.arange(count))), shape=(self.size, count))
         self._order: _Order | None = None  # put in its place whole, so that threads may share it

@@ -86,16 +86,16 @@ class System:
 
         self.variants = self._count_variants()
         lead = () if self.variants is None else (self.variants,)
-        devices = [place.part.device for place in self.placed]
-        drives = [device.excitation() for device in devices]
-        kind = complex if any(np.iscomplexobj(drive.tone) for drive in drives) else float
-        self.G = self._matrix([device.conductance() for device in devices], lead)
-        self.C = self._matrix([device.storage() for device in devices], lead)
-        self.b_dc = self._vector([drive.dc for drive in drives], lead, float)
-        self.b_tone = self._vector([drive.tone for drive in drives], lead, kind)
+        self.G = self._matrix("conductance", lead)
+        self.C = self._matrix("storage", lead)
+        drives = [(place, place.part.device.excitation()) for place in self._with_own("excitation")]
+        kind = complex if any(np.iscomplexobj(drive.tone) for _, drive in drives) else float
+        self.b_dc = self._vector([(place, drive.dc) for place, drive in drives], lead, float)
+        self.b_tone = self._vector([(place, drive.tone) for place, drive in drives], lead, kind)
         self.S = np.zeros((size, ports))
         self.B = np.zeros((size, injects))
-        for place, device in zip(self.placed, devices, strict=True):
+        for place in self.placed:
+            device = place.part.device
             for matrix, first, pairs in (
                 (self.S, place.ports.start, device.ports),
                 (self.B, place.injects.start, device.injects),
@@ -108,31 +108,32 @@ class System:
         leak = np.arange(len(self.nodes))
         self.G[..., leak, leak] += LEAK_SIEMENS
 
-    def _matrix(self, locals_: list[Array], lead: tuple[int, ...]) -> Array:
+    def _with_own(self, method: str) -> list[Placed]:
+        """The parts whose device has something of its own to say by that method."""
+        usual = getattr(Device, method)
+        return [place for place in self.placed if getattr(type(place.part.device), method) is not usual]
+
+    def _matrix(self, method: str, lead: tuple[int, ...]) -> Array:
         """The devices' local matrices added up at their unknowns. Those of earth go to a last row, dropped."""
         wide = self.size + 1
+        places = self._with_own(method)
+        locals_ = [getattr(place.part.device, method)() for place in places]
         if lead:
             total = np.zeros((*lead, wide, wide))
-            for place, local in zip(self.placed, locals_, strict=True):
+            for place, local in zip(places, locals_, strict=True):
                 _add(total, np.array(place.unknowns, dtype=int), local)
             return total[..., :-1, :-1]
-        values = np.concatenate([local.ravel() for local in locals_])
-        summed: Array = np.bincount(self._places, values, wide * wide).astype(float)
+        at: list[int] = []
+        for place in places:
+            unknowns = [one % wide for one in place.unknowns]
+            at += [row * wide + column for row in unknowns for column in unknowns]
+        values = np.concatenate([np.zeros(0), *(local.ravel() for local in locals_)])
+        summed: Array = np.bincount(np.array(at, dtype=int), values, wide * wide).astype(float)
         return summed.reshape(wide, wide)[:-1, :-1]
 
-    @lazily
-    def _places(self) -> NDArray[np.int_]:
-        """Where each entry of the local matrices, part by part, goes in a flat matrix with earth's row and column."""
-        wide = self.size + 1
-        flat: list[int] = []
-        for place in self.placed:
-            unknowns = [at % wide for at in place.unknowns]
-            flat += [row * wide + column for row in unknowns for column in unknowns]
-        return np.array(flat, dtype=int)
-
-    def _vector(self, locals_: list[Any], lead: tuple[int, ...], kind: type) -> Any:
+    def _vector(self, locals_: list[tuple[Placed, Any]], lead: tuple[int, ...], kind: type) -> Any:
         total: Any = np.zeros((*lead, self.size + 1), dtype=kind)
-        for place, local in zip(self.placed, locals_, strict=True):
+        for place, local in locals_:
             if local.any():
                 for value, where in zip(np.moveaxis(local, -1, 0), place.unknowns, strict=True):
                     total[..., where] += value

@@ -183,6 +183,10 @@ class Table:
 def between(size: int, plus: int, minus: int, value: Value) -> Array:
     """The pattern of a two-terminal admittance ``value`` between local unknowns ``plus`` and ``minus``."""
     pattern = np.zeros((size, size))
+    if isinstance(value, float):  # numpy takes its time over plain numbers
+        pattern[plus, plus] = pattern[minus, minus] = value
+        pattern[plus, minus] = pattern[minus, plus] = -value
+        return pattern
     pattern[plus, plus] = pattern[minus, minus] = 1.0
     pattern[plus, minus] = pattern[minus, plus] = -1.0
     spread: Array = pattern * np.asarray(value)[..., None, None]
@@ -222,7 +226,7 @@ def variants_in(thing: Any) -> set[int]:
         found = {length for one in thing for length in variants_in(one)}
     elif isinstance(thing, Device) and (own := thing.variants_of_matrices()) is not None:
         found = own
-    elif is_dataclass(thing):
+    elif isinstance(thing, Device) or is_dataclass(thing):
         for value in vars(thing).values():
             if not isinstance(value, (float, int, str)):
                 found |= variants_in(value)
