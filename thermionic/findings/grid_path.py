@@ -29,14 +29,13 @@ class GridPath(Rule):
         lifted = (
             System(system.netlist.without(lambda part: isinstance(part.device, Potentiometer))) if pots else system
         )
-        seen: set[str] = set()
-        for use in amplifier.compiled.tubes:
-            if use.grid == GROUND or use.grid in seen:
-                continue
-            seen.add(use.grid)
-            open_ = _ohm(system, use.grid) > NO_PATH_OHM
+        # One tube a grid.
+        uses = {use.grid: use for use in reversed(amplifier.compiled.tubes) if use.grid != GROUND}
+        ohms, lifted_ohms = _ohms(system, list(uses)), _ohms(lifted, list(uses))
+        for grid, use in uses.items():
+            open_ = ohms[grid] > NO_PATH_OHM
             # A bias trimmer is no control that is turned while it plays.
-            wiper = not open_ and use.bias is not Bias.FIXED and _ohm(lifted, use.grid) > NO_PATH_OHM
+            wiper = not open_ and use.bias is not Bias.FIXED and lifted_ohms[grid] > NO_PATH_OHM
             if not (open_ or wiper):
                 continue
             fields = type(amplifier.design.block(use.block)).model_fields
@@ -62,17 +61,18 @@ class GridPath(Rule):
             )
 
 
-def _ohm(system: System, node: str) -> float:
-    """Resistance from a node to earth at DC, Ω, with every tube a hundred kilohms from anode to cathode."""
-    push = np.zeros(system.size)
-    try:
-        at = system.node(node)
-    except KeyError:
-        return np.inf
-    push[at] = 1.0
+def _ohms(system: System, nodes: list[str]) -> dict[str, float]:
+    """Resistance from each node to earth at DC, Ω, with every tube a hundred kilohms from anode to cathode."""
+    there = [node for node in nodes if node in system.nodes]
+    places = [system.node(node) for node in there]
+    push = np.zeros((system.size, len(there)))
+    push[places, range(len(there))] = 1.0
     matrix = system.G.copy()
     for place in system.placed:
         if isinstance(place.part.device, Cathode):
             across = system.S[:, place.ports.stop - 1]
             matrix += _TUBE_SIEMENS * np.outer(across, across)
-    return float(system.solve(matrix, push)[at])
+    found = system.solve(matrix, push)
+    return dict.fromkeys(nodes, np.inf) | {
+        node: float(found[place, side]) for side, (node, place) in enumerate(zip(there, places, strict=True))
+    }
