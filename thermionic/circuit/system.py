@@ -154,7 +154,7 @@ class System:
         changed.placed = [
             replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
-        for stale in ("_nonlinear", "tone"):
+        for stale in ("table", "tone"):
             changed.__dict__.pop(stale, None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
         at = np.array([place.unknowns[local] for local in inside])
@@ -179,21 +179,19 @@ class System:
         changed = copy(self)
         changed.placed = placed
         changed.netlist = replace(self.netlist, parts=tuple(place.part for place in placed))
-        for stale in ("_nonlinear", "tone"):
+        for stale in ("table", "tone"):
             changed.__dict__.pop(stale, None)
         return changed
 
     @lazily
-    def _nonlinear(self) -> tuple[Table, list[Placed]]:
-        """The devices that have a law, packed; and those that compute their currents themselves."""
+    def table(self) -> Table:
+        """The nonlinear devices, packed."""
         places = [place for place in self.placed if place.part.device.ports]
-        lawful = [place for place in places if place.part.device.equation is not None]
-        table = Table(
-            [place.part.device for place in lawful],
-            [place.ports for place in lawful],
-            [place.injects for place in lawful],
+        return Table(
+            [place.part.device for place in places],
+            [place.ports for place in places],
+            [place.injects for place in places],
         )
-        return table, [place for place in places if place.part.device.equation is None]
 
     def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
         """All injected currents and their Jacobian: (..., injects) and (..., injects, ports) from v (..., ports).
@@ -202,11 +200,7 @@ class System:
         """
         i = np.zeros((*v.shape[:-1], self.B.shape[1]))
         g = np.zeros((*i.shape, self.ports))
-        table, alone = self._nonlinear
-        table.evaluate(v, phase, i, g)
-        for place in alone:
-            own, slopes = place.part.device.currents(v[..., place.ports], phase)
-            i[..., place.injects], g[..., place.injects, place.ports] = own, slopes
+        self.table.evaluate(v, phase, i, g)
         return i, g
 
     @lazily

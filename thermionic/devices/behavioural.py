@@ -5,14 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar, Protocol
 
-from thermionic.devices.base import EARTH, Array, Device, Pairs, placed
+from thermionic.devices.base import EARTH, Array, Device, Law, Pairs, Value, placed
 
 
-class Law(Protocol):
-    """A function of several quantities, with its derivatives."""
+class Expression(Protocol):
+    """A function of several quantities."""
 
-    def value(self, v: Array) -> tuple[Array, Array]:
-        """f (...) and its gradient (..., quantities) at v (..., quantities)."""
+    @property
+    def program(self) -> tuple[float, ...]:
+        """What computes it with its slopes; see programs."""
         ...
 
 
@@ -23,8 +24,9 @@ class BehaviouralCurrent(Device):
     Terminals are a, b, then the controls in pairs. Control terminals carry no current.
     """
 
-    law: Law
+    law: Expression
     senses: int
+    equation: ClassVar = Law.PROGRAM
 
     @property
     def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
@@ -40,18 +42,18 @@ class BehaviouralCurrent(Device):
     def injects(self) -> Pairs:
         return ((0, 1),)
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        f, gradient = self.law.value(v)
-        return f[..., None], gradient[..., None, :]
+    def numbers(self) -> tuple[Value, ...]:
+        return (1.0, *self.law.program)
 
 
 @dataclass(frozen=True)
 class BehaviouralVoltage(Device):
     """A voltage ``law`` of ``senses`` pairs of control terminals, from b up to a, with a current of its own."""
 
-    law: Law
+    law: Expression
     senses: int
     branches: ClassVar = 1
+    equation: ClassVar = Law.PROGRAM
 
     @property
     def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
@@ -71,9 +73,8 @@ class BehaviouralVoltage(Device):
         branch = self.size - 1
         return placed(self.size, (0, branch, 1.0), (1, branch, -1.0), (branch, 0, 1.0), (branch, 1, -1.0))
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
-        f, gradient = self.law.value(v)
-        return -f[..., None], -gradient[..., None, :]
+    def numbers(self) -> tuple[Value, ...]:
+        return (-1.0, *self.law.program)
 
 
 def _controls(count: int) -> tuple[str, ...]:

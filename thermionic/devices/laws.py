@@ -14,6 +14,7 @@ import numba
 import numpy as np
 
 from thermionic.compiled import REAL, WHOLE, compiled, gives, ready, takes
+from thermionic.devices.programs import run
 
 BOLTZMANN, CHARGE, KELVIN = 1.380649e-23, 1.602176634e-19, 300.15
 THERMAL_VOLT = BOLTZMANN * KELVIN / CHARGE  # kT/q at 27 °C, the usual nominal temperature of circuit simulators
@@ -48,6 +49,7 @@ class Law(IntEnum):
     LAMP = 13
     FUSE = 14
     CORE = 15
+    PROGRAM = 16
 
 
 @compiled
@@ -377,6 +379,13 @@ def _core(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 
 
 @compiled
+def _program(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    i[0] = p[0] * run(p[1:], v, g[0])
+    for port in range(len(v)):
+        g[0, port] *= p[0]
+
+
+@compiled
 def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     if law == Law.TRIODE:
         _triode(p, v, phase, i, g)
@@ -408,6 +417,8 @@ def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         _fuse(p, v, phase, i, g)
     elif law == Law.CORE:
         _core(p, v, phase, i, g)
+    elif law == Law.PROGRAM:
+        _program(p, v, phase, i, g)
 
 
 @ready(

@@ -1,20 +1,19 @@
 """Expressions of a SPICE netlist: numbers with scale factors, parameters, and laws of behavioural sources.
 
-A law is evaluated together with its derivatives, by forward differentiation (R. E. Wengert, "A simple automatic
-derivative evaluation program", Communications of the ACM 7 (1964), p. 463), on arrays.
+A law is written together with its derivatives, by forward differentiation (R. E. Wengert, "A simple automatic
+derivative evaluation program", Communications of the ACM 7 (1964), p. 463), as a program of simple operations.
 """
 
 from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
-from thermionic.devices.base import Array
+from thermionic.devices import programs
 from thermionic.errors import NetlistRefused
 
 _SCALES = {"t": 1e12, "g": 1e9, "meg": 1e6, "k": 1e3, "mil": 25.4e-6, "m": 1e-3, "u": 1e-6, "µ": 1e-6, "n": 1e-9,
@@ -59,29 +58,12 @@ class Quantity:
 
 @dataclass(frozen=True)
 class ExpressionLaw:
-    """A behavioural source's law: ``quantities`` are what it senses, in order.
-
-    ``program`` computes the value and its slopes from a list of quantities and a table of functions, which is that of
-    plain numbers or that of arrays.
-    """
+    """A behavioural source's law: ``quantities`` are what it senses, in order, and ``program`` (see devices.programs)
+    what it makes of them."""
 
     text: str
     quantities: tuple[Quantity, ...]
-    program: Callable[[Any, dict[str, Any]], tuple[Any, tuple[Any, ...]]]
-
-    def value(self, v: Array) -> tuple[Array, Array]:
-        """f (...) and its gradient (..., quantities) at v (..., quantities)."""
-        gradient = np.zeros(v.shape)
-        if v.ndim == 1:
-            f, slopes = self.program(v.tolist(), _PLAIN)
-            for place, slope in enumerate(slopes):
-                gradient[place] = slope if math.isfinite(slope) else 0.0
-            return np.array(f), gradient
-        with np.errstate(all="ignore"):
-            f, slopes = self.program(np.moveaxis(v, -1, 0), _ARRAYS)
-            for place, slope in enumerate(slopes):
-                gradient[..., place] = np.where(np.isfinite(slope), slope, 0.0)
-        return np.broadcast_to(f, v.shape[:-1]) * 1.0, gradient
+    program: tuple[float, ...]
 
 
 _TRADE = re.compile(r"\d+[kKmMuµnpRrF]\d+")
@@ -96,7 +78,7 @@ def constant(text: str, names: Mapping[str, float]) -> float:
     law = parse(text, names)
     if law.quantities:
         raise NetlistRefused(f"“{text[:60]}” must not depend on voltages or currents.")
-    value = float(law.value(np.zeros(0))[0]) if text.strip() else np.nan
+    value = programs.run(np.array(law.program), np.zeros(0), np.zeros(0)) if text.strip() else np.nan
     if not np.isfinite(value):
         raise NetlistRefused(f"“{text[:60]}” has no value.")
     return value
@@ -107,9 +89,11 @@ def parse(text: str, names: Mapping[str, float]) -> ExpressionLaw:
     return _Parser(text, names).law()
 
 
-# A value within the program: the name that holds it, and the names of its slopes by quantity, where not nothing.
-_Slopes = dict[int, str]
-_Held = tuple[str, _Slopes]
+# A register: one of the quantities, the constants or the results of the operations. A value within the program is the
+# register that holds it, and those of its slopes by quantity, where not nothing.
+_Register = tuple[str, int]
+_Slopes = dict[int, _Register]
+_Held = tuple[_Register, _Slopes]
 
 
 class _Parser:
@@ -118,8 +102,8 @@ class _Parser:
     def __init__(self, text: str, names: Mapping[str, float]) -> None:
         self.text, self.names = text, names
         self.quantities: list[Quantity] = []
-        self.lines: list[str] = []
-        self.held = 0
+        self.constants: dict[float, int] = {}
+        self.operations: list[tuple[str, list[_Register]]] = []
         self.tokens: list[tuple[str, str]] = []
         at = 0
         stripped = text.rstrip()
@@ -140,31 +124,43 @@ class _Parser:
         value, slopes = self._ternary()
         if self.at < len(self.tokens):
             raise NetlistRefused(f"“{self.tokens[self.at][1]}” is not expected in “{self.text[:60]}”.")
-        gradient = "".join(f"{slopes.get(place, '0.0')}, " for place in range(len(self.quantities)))
-        body = "\n".join(f"    {line}" for line in (*self.lines, f"return {value}, ({gradient})"))
-        space: dict[str, Any] = {}
-        # Only names and numbers of our own making are in it.
-        exec(compile(f"def program(q, m):\n{body}\n", "<expression>", "exec"), {"__builtins__": {}}, space)
-        return ExpressionLaw(self.text, tuple(self.quantities), space["program"])
+        slopes_at = [slopes.get(place) or self._constant(0.0) for place in range(len(self.quantities))]
+        sensed, fixed = len(self.quantities), len(self.constants)
+        first = {"quantity": 0, "constant": sensed, "result": sensed + fixed}
+
+        def places(registers: list[_Register]) -> list[float]:
+            return [float(first[kind] + at) for kind, at in registers]
+
+        program = [sensed, fixed, len(self.operations), *places([value, *slopes_at])]
+        program += self.constants
+        for name, operands in self.operations:
+            filled = (operands * 3)[:3] if len(operands) == 1 else [*operands, operands[0]][:3]
+            program += [programs.OPERATIONS[name], *places(filled)]
+        return ExpressionLaw(self.text, tuple(self.quantities), tuple(map(float, program)))
 
     # Writing the program
 
-    def _hold(self, code: str) -> str:
-        self.held += 1
-        name = f"t{self.held}"
-        self.lines.append(f"{name} = {code}")
-        return name
+    def _constant(self, value: float) -> _Register:
+        return "constant", self.constants.setdefault(value, len(self.constants))
 
-    def _called(self, function: str, *arguments: str) -> str:
-        return self._hold(f"m[{function!r}]({', '.join(arguments)})")
+    def _called(self, operation: str, *operands: _Register) -> _Register:
+        self.operations.append((operation, list(operands)))
+        return "result", len(self.operations) - 1
 
-    def _chained(self, terms: list[tuple[str, _Slopes]]) -> _Slopes:
-        """The sum of factor x slope over (factor, slopes)."""
-        total: dict[int, list[str]] = {}
+    def _chained(self, terms: list[tuple[_Register | None, _Slopes]]) -> _Slopes:
+        """The sum of factor x slope over (factor, slopes), a factor of one being None."""
+        total: _Slopes = {}
         for factor, slopes in terms:
             for place, slope in slopes.items():
-                total.setdefault(place, []).append(slope if factor == "1.0" else f"{factor} * {slope}")
-        return {place: self._hold(" + ".join(parts)) for place, parts in total.items()}
+                part = slope if factor is None else self._called("*", factor, slope)
+                total[place] = self._called("+", total[place], part) if place in total else part
+        return total
+
+    def _negative(self, held: _Held) -> _Held:
+        value, slopes = held
+        return self._called("negative", value), {
+            place: self._called("negative", slope) for place, slope in slopes.items()
+        }
 
     def _function(self, name: str, inner: _Held) -> _Held:
         value, slopes = inner
@@ -173,25 +169,32 @@ class _Parser:
             return result, {}
         return result, self._chained([(self._called(f"{name}'", value), slopes)])
 
-    def _where(self, test: str, yes: _Held, no: _Held) -> _Held:
+    def _where(self, test: _Register, yes: _Held, no: _Held) -> _Held:
         value = self._called("where", test, yes[0], no[0])
+        nothing = self._constant(0.0)
         places = yes[1].keys() | no[1].keys()
         return value, {
-            place: self._called("where", test, yes[1].get(place, "0.0"), no[1].get(place, "0.0")) for place in places
+            place: self._called("where", test, yes[1].get(place, nothing), no[1].get(place, nothing))
+            for place in sorted(places)
         }
 
     def _join(self, operator: str, a: _Held, b: _Held) -> _Held:
         (x, x_slopes), (y, y_slopes) = a, b
-        if operator in "+-":
-            return self._hold(f"{x} {operator} {y}"), self._chained([("1.0", x_slopes), (f"{operator}1.0", y_slopes)])
+        if operator == "+":
+            return self._called("+", x, y), self._chained([(None, x_slopes), (None, y_slopes)])
+        if operator == "-":
+            value, falls = self._called("-", x, y), self._negative(b)[1] if y_slopes else {}
+            return value, self._chained([(None, x_slopes), (None, falls)])
         if operator == "*":
-            return self._hold(f"{x} * {y}"), self._chained([(y, x_slopes), (x, y_slopes)])
+            return self._called("*", x, y), self._chained([(y, x_slopes), (x, y_slopes)])
         if operator == "/":
             value = self._called("over", x, y)
-            inverse = self._called("over", "1.0", y) if x_slopes or y_slopes else ""
-            terms: list[tuple[str, _Slopes]] = [(inverse, x_slopes)]
+            if not (x_slopes or y_slopes):
+                return value, {}
+            inverse = self._called("over", self._constant(1.0), y)
+            terms: list[tuple[_Register | None, _Slopes]] = [(inverse, x_slopes)]
             if y_slopes:
-                terms.append((self._hold(f"-{value} * {inverse}"), y_slopes))
+                terms.append((self._called("*", self._called("negative", value), inverse), y_slopes))
             return value, self._chained(terms)
         if operator in ("min", "max"):
             test = self._called("<" if operator == "min" else ">", x, y)
@@ -249,10 +252,9 @@ class _Parser:
             if signs > 20:
                 raise NetlistRefused(f"“{self.text[:60]}…” has too many signs in a row.")
             if operator == "-":
-                value, slopes = self._unary_rest()
-                return self._hold(f"-{value}"), self._chained([("-1.0", slopes)])
+                return self._negative(self._unary_rest())
             if operator == "!":
-                return self._called("==", self._unary_rest()[0], "0.0"), {}
+                return self._called("==", self._unary_rest()[0], self._constant(0.0)), {}
         return self._unary_rest()
 
     def _unary_rest(self) -> _Held:
@@ -272,7 +274,7 @@ class _Parser:
         kind, token = self._next()
         self.at += 1
         if kind == "number":
-            return repr(number(token)), {}
+            return self._constant(number(token)), {}
         if kind == "probe":
             return self._probe(token)
         if kind == "operator" and token == "(":
@@ -288,9 +290,9 @@ class _Parser:
                 self._need(")")
                 return self._call(name, arguments)
             if name in self.names:
-                return f"({self.names[name]!r})", {}
+                return self._constant(self.names[name]), {}
             if name == "pi":
-                return repr(math.pi), {}
+                return self._constant(math.pi), {}
             raise NetlistRefused(f"“{token}” is no parameter that is known, in “{self.text[:60]}”.")
         raise NetlistRefused(f"A value is wanted before “{token}” in “{self.text[:60]}”.")
 
@@ -304,10 +306,10 @@ class _Parser:
         if quantity not in self.quantities:
             self.quantities.append(quantity)
         place = self.quantities.index(quantity)
-        return f"q[{place}]", {place: "1.0"}
+        return ("quantity", place), {place: self._constant(1.0)}
 
     def _call(self, name: str, arguments: list[_Held]) -> _Held:
-        if name in _FUNCTIONS and len(arguments) == 1:
+        if name in programs.FUNCTIONS and len(arguments) == 1:
             return self._function(name, arguments[0])
         if name in ("min", "max") and len(arguments) >= 2:
             chosen = arguments[0]
@@ -326,108 +328,10 @@ class _Parser:
             return self._join("min", self._join("max", arguments[0], arguments[1]), arguments[2])
         if name == "if" and len(arguments) == 3:
             return self._where(arguments[0][0], arguments[1], arguments[2])
-        known = ", ".join(sorted({*_FUNCTIONS, "min", "max", "pow", "pwr", "pwrs", "atan2", "limit", "if"}))
+        known = ", ".join(sorted({*programs.FUNCTIONS, "min", "max", "pow", "pwr", "pwrs", "atan2", "limit", "if"}))
         raise NetlistRefused(
             f"{name}() with {len(arguments)} argument{'s' * (len(arguments) != 1)} is not known. There are {known}."
         )
 
 
 _LEVELS = (("||",), ("&&",), ("==", "!=", "<", ">", "<=", ">="), ("+", "-"), ("*", "/"))
-
-
-def _exponential(x: float) -> float:
-    return math.exp(x) if x < 300 else math.exp(300.0) * (x - 299.0)
-
-
-def _raise(x: float, y: float) -> float:
-    """x^y; a negative base counts as its size, whatever the exponent, as general simulators have it."""
-    return float(abs(x) ** y)
-
-
-# Each function with its derivative, on plain numbers.
-_FUNCTIONS: dict[str, tuple[Callable[[float], float], Callable[[float], float]]] = {
-    "abs": (abs, lambda x: (x > 0) - (x < 0)),
-    "sqrt": (lambda x: math.sqrt(max(x, 0.0)), lambda x: 0.5 / math.sqrt(max(x, 1e-300))),
-    "exp": (_exponential, lambda x: math.exp(min(x, 300.0))),
-    "ln": (math.log, lambda x: 1.0 / x),
-    "log": (math.log, lambda x: 1.0 / x),
-    "log10": (math.log10, lambda x: 1.0 / (x * math.log(10.0))),
-    "sin": (math.sin, math.cos),
-    "cos": (math.cos, lambda x: -math.sin(x)),
-    "tan": (math.tan, lambda x: 1.0 + math.tan(x) ** 2),
-    "atan": (math.atan, lambda x: 1.0 / (1.0 + x * x)),
-    "asin": (math.asin, lambda x: 1.0 / math.sqrt(1.0 - x * x)),
-    "acos": (math.acos, lambda x: -1.0 / math.sqrt(1.0 - x * x)),
-    "sinh": (math.sinh, math.cosh),
-    "cosh": (math.cosh, math.sinh),
-    "tanh": (math.tanh, lambda x: 1.0 - math.tanh(x) ** 2),
-    "sgn": (lambda x: (x > 0) - (x < 0), lambda x: 0.0),
-    "u": (lambda x: 1.0 if x > 0 else 0.0, lambda x: 0.0),
-    "uramp": (lambda x: max(x, 0.0), lambda x: 1.0 if x > 0 else 0.0),
-    "floor": (math.floor, lambda x: 0.0),
-    "ceil": (math.ceil, lambda x: 0.0),
-}
-
-
-def _sign(x: float) -> float:
-    return math.copysign(1.0, x) if x else 0.0
-
-
-_TWO: dict[str, Callable[..., float]] = {
-    "over": lambda x, y: x / y,
-    "pow": _raise,
-    "pow'1": lambda x, y: y * abs(x) ** (y - 1.0) * _sign(x) if x else float(y == 1),
-    "pow'2": lambda x, y: _raise(x, y) * math.log(abs(x)) if x else 0.0,
-    "pwr": lambda x, y: _sign(x) * abs(x) ** y,
-    "pwr'1": lambda x, y: y * abs(x) ** (y - 1.0) if x else float(y == 1),
-    "pwr'2": lambda x, y: _sign(x) * abs(x) ** y * math.log(abs(x)) if x else 0.0,
-    "atan2": math.atan2,
-    "atan2'1": lambda x, y: y / (x * x + y * y),
-    "atan2'2": lambda x, y: -x / (x * x + y * y),
-    "<": lambda x, y: float(x < y),
-    ">": lambda x, y: float(x > y),
-    "<=": lambda x, y: float(x <= y),
-    ">=": lambda x, y: float(x >= y),
-    "==": lambda x, y: float(x == y),
-    "!=": lambda x, y: float(x != y),
-    "&&": lambda x, y: float(x != 0 and y != 0),
-    "||": lambda x, y: float(x != 0 or y != 0),
-    "where": lambda test, x, y: x if test else y,
-}
-
-
-def _guarded(function: Callable[..., float]) -> Callable[..., float]:
-    """Not a number instead of an exception: Newton may try anything, and only the last iterate counts."""
-
-    def guarded(*arguments: float) -> float:
-        try:
-            value = function(*arguments)
-        except (ValueError, ZeroDivisionError, OverflowError):
-            return math.nan
-        return value if not isinstance(value, complex) else math.nan
-
-    return guarded
-
-
-_NEVER_FAILS = {"<", ">", "<=", ">=", "==", "!=", "&&", "||", "where"}
-_PLAIN: dict[str, Any] = {
-    name: function if name in _NEVER_FAILS else _guarded(function) for name, function in _TWO.items()
-}
-for _name, (_value, _slope) in _FUNCTIONS.items():
-    _PLAIN[_name], _PLAIN[f"{_name}'"] = _guarded(_value), _guarded(_slope)
-
-
-def _array_functions() -> dict[str, Any]:
-    """The same on arrays: numpy's own where there is one, else the plain function at every element."""
-    table = {name: np.vectorize(function, otypes=[float]) for name, function in _PLAIN.items()}
-    own: dict[str, Any] = {
-        "abs": np.abs, "abs'": np.sign, "ln": np.log, "log": np.log, "ln'": np.reciprocal, "log'": np.reciprocal,
-        "exp": lambda x: np.exp(np.minimum(x, 300.0)), "exp'": lambda x: np.exp(np.minimum(x, 300.0)),
-        "sqrt": lambda x: np.sqrt(np.maximum(x, 0.0)), "sqrt'": lambda x: 0.5 / np.sqrt(np.maximum(x, 1e-300)),
-        "over": np.divide, "<": np.less, ">": np.greater, "where": np.where, "tanh": np.tanh,
-        "pow": lambda x, y: np.abs(x) ** y,
-    }  # fmt: skip
-    return table | own
-
-
-_ARRAYS = _array_functions()
