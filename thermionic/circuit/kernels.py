@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numba
+import numpy as np
 
-from thermionic.compiled import COMPLEX, REAL, TRUTH, WHOLE, gives, ready, takes
+from thermionic.compiled import COMPLEX, REAL, TRUTH, WHOLE, compiled, gives, ready, takes
+from thermionic.devices.laws import evaluate
+from thermionic.devices.waves import wave_at
 
 _PLACES = takes(WHOLE, 1)
 
@@ -87,3 +91,374 @@ def eliminate(
             for row in range(size):
                 if not abs(b[row, side]) <= good * abs(work[row]) + 1e-300:
                     bad[one] = True
+
+
+GAMMA = 2.0 - math.sqrt(2.0)
+_HALF = 0.5 * GAMMA
+_WEIGHT = math.sqrt(2.0) / 4.0
+_NEWTON = 12
+# Up to so many ports a plain elimination is quicker than a library's, which has to be called.
+_FEW = 40
+FULL, AT_CORNER, STUCK = 0, 1, 2
+
+
+@ready(numba.void(takes(REAL, 1), takes(REAL, 1), takes(WHOLE, 1), takes(WHOLE, 2), REAL, gives(REAL, 1)))
+def sources(steady: Any, waves: Any, wave_ends: Any, wave_places: Any, second: float, b: Any) -> None:
+    """The right-hand side at a time. A wave's first number is what is in ``steady`` already."""
+    for one in range(len(b)):
+        b[one] = steady[one]
+    for one in range(len(wave_places)):
+        first, last = wave_ends[one], wave_ends[one + 1]
+        value = wave_at(waves[first + 1 : last], second) - waves[first]
+        minus, plus = wave_places[one]
+        if minus >= 0:
+            b[minus] -= value
+        if plus >= 0:
+            b[plus] += value
+
+
+@compiled
+def _sensed(x: Any, ends: Any, v: Any) -> None:
+    for port in range(len(ends)):
+        plus, minus = ends[port]
+        v[port] = (x[plus] if plus >= 0 else 0.0) - (x[minus] if minus >= 0 else 0.0)
+
+
+@compiled
+def _solve_small(matrix: Any, rhs: Any) -> None:
+    """Gauss's elimination with partial pivoting, the solution in the place of ``rhs``; both are used up."""
+    size = len(rhs)
+    for k in range(size):
+        best = k
+        for row in range(k + 1, size):
+            if abs(matrix[row, k]) > abs(matrix[best, k]):
+                best = row
+        if best != k:
+            for column in range(k, size):
+                matrix[k, column], matrix[best, column] = matrix[best, column], matrix[k, column]
+            rhs[k], rhs[best] = rhs[best], rhs[k]
+        inverse = 1.0 / matrix[k, k]
+        for row in range(k + 1, size):
+            factor = matrix[row, k] * inverse
+            if factor != 0.0:
+                for column in range(k + 1, size):
+                    matrix[row, column] -= factor * matrix[k, column]
+                rhs[row] -= factor * rhs[k]
+    for k in range(size - 1, -1, -1):
+        total = rhs[k]
+        for column in range(k + 1, size):
+            total -= matrix[k, column] * rhs[column]
+        rhs[k] = total / matrix[k, k]
+
+
+@compiled
+def _square(values: Any) -> Any:
+    total = 0.0
+    for value in values:
+        total += value * value
+    return total
+
+
+@compiled
+def _beyond(laws: Any, at: Any, numbers: Any, reference: Any, v: Any, i: Any, g: Any, beyond: Any) -> None:
+    """What the devices' currents are beyond those of the reference slopes."""
+    for inject in range(len(reference)):
+        i[0, inject] = 0.0
+        for port in range(v.shape[1]):
+            g[0, inject, port] = 0.0
+    evaluate(laws, at, numbers, v, np.zeros(1), i, g)
+    for inject in range(len(reference)):
+        beyond[inject] = i[0, inject]
+        for port in range(v.shape[1]):
+            beyond[inject] -= reference[inject, port] * v[0, port]
+
+
+@compiled
+def _implicit(
+    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, inverse: Any, reach: Any, impedance: Any,
+    rhs: Any, guess: Any, out: Any,
+) -> bool:  # fmt: skip
+    """Solve C x / (gamma/2 h) + G x + B i(S^T x) = rhs, from port voltages near those of ``guess``: x to ``out``."""
+    size, ports, injects = len(rhs), len(ends), len(reference)
+    still = np.dot(inverse, rhs)
+    if ports == 0:
+        for one in range(size):
+            out[one] = still[one]
+        return True
+    open_volts, v, w = np.empty(ports), np.empty((1, ports)), np.empty((1, ports))
+    _sensed(still, ends, open_volts)
+    _sensed(guess, ends, v[0])
+    i, g = np.empty((1, injects)), np.empty((1, injects, ports))
+    beyond, step, left = np.empty(injects), np.empty(ports), np.empty(ports)
+    for _ in range(_NEWTON):
+        _beyond(laws, at, numbers, reference, v, i, g, beyond)
+        for inject in range(injects):
+            for port in range(ports):
+                g[0, inject, port] -= reference[inject, port]
+        dropped = np.dot(impedance, beyond)
+        matrix = np.dot(impedance, g[0])
+        for port in range(ports):
+            step[port] = open_volts[port] - v[0, port] - dropped[port]
+            left[port] = step[port]
+            matrix[port, port] += 1.0
+        if ports <= _FEW:
+            _solve_small(matrix, step)
+        else:
+            step[:] = np.linalg.solve(matrix, step)
+        largest = 0.0
+        for port in range(ports):
+            if not math.isfinite(step[port]):
+                return False
+            largest = max(largest, abs(step[port]))
+        # Ports are kept from leaping further than the exponentials of a junction can stand.
+        fraction = 1.0
+        if largest > 1.0:
+            worst = _square(left)
+            slopes = g.copy()
+            while fraction > 1e-3:
+                for port in range(ports):
+                    w[0, port] = v[0, port] + fraction * step[port]
+                _beyond(laws, at, numbers, reference, w, i, g, left)
+                dropped = np.dot(impedance, left)
+                total = 0.0
+                for port in range(ports):
+                    total += (w[0, port] - open_volts[port] + dropped[port]) ** 2
+                if total < worst:
+                    break
+                fraction *= 0.5
+            g = slopes
+        settled = fraction == 1.0
+        for port in range(ports):
+            v[0, port] += fraction * step[port]
+            if abs(step[port]) > 1e-6 + 1e-6 * abs(v[0, port]):
+                settled = False
+        if settled:
+            for inject in range(injects):
+                for port in range(ports):
+                    beyond[inject] += g[0, inject, port] * step[port]
+            moved = np.dot(reach, beyond)
+            for one in range(size):
+                out[one] = still[one] - moved[one]
+                if not math.isfinite(out[one]):
+                    return False
+            return True
+    return False
+
+
+@compiled
+def _step(
+    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, C: Any, inverse: Any, reach: Any, impedance: Any,
+    steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
+    x: Any, slope: Any, rate: Any, second: float, h: float, settle: bool, new: Any, new_rate: Any,
+) -> float:  # fmt: skip
+    """One step of TR-BDF2 (see transient): the new unknowns to ``new``, C dx/dt there to ``new_rate``. Returns the
+    error over what is allowed, or -1 where a stage could not be solved."""
+    size, per = len(x), 1.0 / (_HALF * h)
+    held = np.dot(C, x)
+    b, guess = np.empty(size), np.empty(size)
+    if settle:
+        # The first step from rest is implicit throughout, whatever the start left unbalanced.
+        sources(steady, waves, wave_ends, wave_places, second + _HALF * h, b)
+        for one in range(size):
+            b[one] += held[one] * per
+        if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, b, x, new):
+            return -1.0
+        after = np.dot(C, new)
+        for one in range(size):
+            new_rate[one] = (after[one] - held[one]) * per
+        return 0.5
+    # Trapezoidal to gamma h ...
+    middle = np.empty(size)
+    sources(steady, waves, wave_ends, wave_places, second + GAMMA * h, b)
+    for one in range(size):
+        b[one] += held[one] * per + rate[one]
+        guess[one] = x[one] + GAMMA * h * slope[one]
+    if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, b, guess, middle):
+        return -1.0
+    middle_rate = np.dot(C, middle)
+    # ... then the second backward difference to h, of the same matrix.
+    sources(steady, waves, wave_ends, wave_places, second + h, b)
+    for one in range(size):
+        middle_rate[one] = (middle_rate[one] - held[one]) * per - rate[one]
+        b[one] += held[one] * per + _WEIGHT / _HALF * (rate[one] + middle_rate[one])
+        guess[one] = x[one] + (middle[one] - x[one]) / GAMMA
+    if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, b, guess, new):
+        return -1.0
+    after = np.dot(C, new)
+    # The embedded third-order formula's difference, filtered through the matrix of the stage.
+    for one in range(size):
+        new_rate[one] = (after[one] - held[one]) * per - _WEIGHT / _HALF * (rate[one] + middle_rate[one])
+        b[one] = (
+            ((1.0 - _WEIGHT) / 3.0 - _WEIGHT) * rate[one]
+            + ((3.0 * _WEIGHT + 1.0) / 3.0 - _WEIGHT) * middle_rate[one]
+            + (_HALF / 3.0 - _HALF) * new_rate[one]
+        ) / _HALF
+    estimate = np.dot(inverse, b)
+    error = 0.0
+    for one in range(size):
+        if moved[one]:
+            most = max(largest[one], abs(x[one]), abs(new[one]))
+            error = max(error, abs(estimate[one]) / (floor[one] + relative * most))
+    if not math.isfinite(error):
+        return 1e3
+    if error <= 1.0:
+        for one in range(size):
+            largest[one] = max(largest[one], abs(x[one]), abs(new[one]))
+    return error
+
+
+@compiled
+def _factor(C: Any, base: Any, B: Any, S: Any, h: float, inverse: Any, reach: Any, impedance: Any) -> None:
+    """For a step h the inverse of C / (gamma/2 h) + base, and it at the ports.
+
+    Farads over microseconds come beside the leak of a floating node: it is inverted in rows and columns of like size.
+    """
+    size = len(C)
+    rows, columns = np.zeros(size), np.zeros(size)
+    for row in range(size):
+        for column in range(size):
+            inverse[row, column] = C[row, column] / (_HALF * h) + base[row, column]
+            rows[row] = max(rows[row], abs(inverse[row, column]))
+    for row in range(size):
+        for column in range(size):
+            inverse[row, column] /= rows[row]
+            columns[column] = max(columns[column], abs(inverse[row, column]))
+    for row in range(size):
+        for column in range(size):
+            inverse[row, column] /= columns[column]
+    found = np.linalg.inv(inverse)
+    for row in range(size):
+        for column in range(size):
+            inverse[row, column] = found[row, column] / (columns[row] * rows[column])
+    reach[:, :] = np.dot(inverse, B)
+    impedance[:, :] = np.dot(S.T, reach)
+
+
+_TABLE = (takes(WHOLE, 1), takes(WHOLE, 2), takes(REAL, 2), takes(WHOLE, 2))
+_CIRCUIT = (takes(REAL, 2), takes(REAL, 2), takes(REAL, 2), takes(REAL, 2), takes(REAL, 2))
+_SOURCES = (takes(REAL, 1), takes(REAL, 1), takes(WHOLE, 1), takes(WHOLE, 2))
+_ALLOWED = (takes(REAL, 1), REAL, takes(TRUTH, 1), gives(REAL, 1))
+
+
+@ready(
+    REAL(
+        *_TABLE,
+        *_CIRCUIT,
+        *_SOURCES,
+        *_ALLOWED,
+        gives(REAL, 1),
+        gives(REAL, 1),
+        gives(REAL, 1),
+        REAL,
+        REAL,
+        TRUTH,
+        gives(REAL, 1),
+        gives(REAL, 1),
+    )
+)
+def one_step(
+    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, C: Any, base: Any,
+    steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
+    x: Any, slope: Any, rate: Any, second: float, h: float, settle: bool, new: Any, new_rate: Any,
+) -> Any:  # fmt: skip
+    """One step by itself: see _step."""
+    inverse, reach = np.empty(C.shape), np.empty(B.shape)
+    impedance = np.empty(reference.T.shape)
+    _factor(C, base, B, S, h, inverse, reach, impedance)
+    return _step(
+        laws, at, numbers, ends, reference, C, inverse, reach, impedance,
+        steady, waves, wave_ends, wave_places, floor, relative, moved, largest,
+        x, slope, rate, second, h, settle, new, new_rate,
+    )  # fmt: skip
+
+
+@ready(
+    WHOLE(
+        *_TABLE,
+        *_CIRCUIT,
+        *_SOURCES,
+        *_ALLOWED,
+        gives(REAL, 1),
+        gives(REAL, 3),
+        gives(REAL, 3),
+        gives(REAL, 3),
+        gives(REAL, 1),
+        gives(REAL, 1),
+        gives(REAL, 1),
+        gives(REAL, 1),
+        REAL,
+        REAL,
+        REAL,
+        REAL,
+        gives(REAL, 1),
+        gives(REAL, 2),
+        gives(WHOLE, 1),
+    )
+)
+def follow(
+    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, C: Any, base: Any,
+    steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
+    kept_steps: Any, kept_inverses: Any, kept_reaches: Any, kept_impedances: Any,
+    x: Any, slope: Any, rate: Any, clock: Any, corner: float, longest: float, least: float, keep_from: float,
+    seconds: Any, points: Any, count: Any,
+) -> int:  # fmt: skip
+    """Step after step up to ``corner``, or until ``seconds`` and ``points`` are full, or a step would be shorter than
+    ``least``: AT_CORNER, FULL or STUCK.
+
+    ``clock`` holds the time, the step that is wanted next and whether the next is a first one from rest; with ``x``,
+    ``slope`` (dx/dt) and ``rate`` (C dx/dt) it goes in and comes out. ``count`` says how many points were written,
+    those from ``keep_from`` on, and the next of the kept factors to be replaced.
+    """
+    new, new_rate = np.empty(len(x)), np.empty(len(x))
+    count[0] = 0
+    while count[0] < len(seconds):
+        second, wanted, settle = clock[0], clock[1], clock[2] != 0.0
+        left = corner - second
+        h = min(wanted, longest)
+        if h >= left * (1.0 - 1e-9):
+            h = left
+        elif h > 0.5 * left:
+            h = 0.5 * left
+        else:
+            # Steps of few lengths, so that what is factored serves again.
+            h = longest * 2.0 ** (math.floor(2.0 * math.log2(h / longest) + 1e-9) / 2.0)
+        if h < least:
+            return STUCK
+        place = -1
+        for one in range(len(kept_steps)):
+            if abs(kept_steps[one] - h) <= 1e-12 * h:
+                place = one
+        if place < 0:
+            place = count[1]
+            count[1] = (place + 1) % len(kept_steps)
+            kept_steps[place] = h
+            _factor(C, base, B, S, h, kept_inverses[place], kept_reaches[place], kept_impedances[place])
+        error = _step(
+            laws, at, numbers, ends, reference, C, kept_inverses[place], kept_reaches[place], kept_impedances[place],
+            steady, waves, wave_ends, wave_places, floor, relative, moved, largest,
+            x, slope, rate, second, h, settle, new, new_rate,
+        )  # fmt: skip
+        if error < 0.0:
+            clock[1] = h / 8.0
+            continue
+        growth = 0.85 * max(error, 1e-9) ** (-1.0 / 3.0)
+        if error > 1.0 and not settle:
+            clock[1] = h * max(0.2, growth)
+            continue
+        for one in range(len(x)):
+            slope[one] = 0.0 if settle else (new[one] - x[one]) / h
+            x[one], rate[one] = new[one], new_rate[one]
+        clock[0] = second + h
+        clock[1] = h * min(2.0, max(0.3, growth))
+        clock[2] = 0.0
+        at_corner = h == left
+        if at_corner:
+            clock[0] = corner
+        if clock[0] >= keep_from:
+            seconds[count[0]] = clock[0]
+            for one in range(len(x)):
+                points[count[0], one] = x[one]
+            count[0] += 1
+        if at_corner:
+            return AT_CORNER
+    return FULL

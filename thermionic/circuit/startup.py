@@ -97,7 +97,7 @@ class _Envelope:
         stand_in = self._line(second, np.zeros(len(self.mains.pairs)))
         system = self._system(stand_in, second)
         stepper = Stepper(system, self.until, self.until / 40, _ACCURACY)
-        stepper.sources = lambda _: stepper.system.b_dc  # the mains itself is in the rectifiers' line
+        stepper.still()  # the mains itself is in the rectifiers' line
         x = stepper.rest()
         stand_in = self._line(second, x @ self.mains.ports)
         points: list[tuple[float, Array, float, float, dict[str, float], dict[str, float]]] = []
@@ -147,7 +147,6 @@ class _Envelope:
         solved = None
         for _ in range(_CORRECTIONS):
             stepper.present = stepper.system = self._system(line, second + h)
-            stepper.factors.clear()
             solved = stepper.step(x, slope, rate, second, h, settle=second == 0.0)
             if solved is None:
                 return None, stand_in

@@ -9,23 +9,26 @@ only the devices' ports are iterated.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from thermionic import budget
+from thermionic.circuit.kernels import AT_CORNER, FULL, STUCK, follow, one_step, sources
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.system import System
-from thermionic.devices import Capacitor, CurrentSource, MainsSource, VoltageSource
+from thermionic.devices import Capacitor, CurrentSource, MainsSource, Sine, VoltageSource
 from thermionic.devices.base import Array, Device
 from thermionic.errors import NetlistRefused, NoSolution
 
-GAMMA = 2.0 - np.sqrt(2.0)
-_NEWTON = 12
 _LEAST_STEP = 1e-12  # of the whole run
-_KEPT = 24  # factorisations
+_KEPT = 24  # factorisations at most
+_AT_ONCE = 1000  # points at most between two looks at the budget
+_NUMBERS = 2_000_000  # that are held for either, about
 _REFERENCE = 1e-6  # siemens
 
 
@@ -60,38 +63,33 @@ class Accuracy:
     other: float = 1e-8
 
 
-class _Sources:
-    """The right-hand side at any time."""
+@dataclass(frozen=True)
+class _Waves:
+    """The sources that move, packed for the kernels: each one's numbers after what it is counted with in the steady
+    right-hand side, where they begin and end, and where its value is taken off and added (-1 for earth)."""
 
-    def __init__(self, system: System) -> None:
-        self.steady = system.b_dc
-        moving: list[tuple[Callable[[float], float], list[tuple[int, float]]]] = []
-        self.corners: list[Callable[[float], Array]] = []
+    numbers: Array
+    ends: NDArray[np.int_]
+    places: NDArray[np.int_]
+
+    @classmethod
+    def of(cls, system: System) -> _Waves:
+        """Those of a system."""
+        moving: list[tuple[tuple[float, ...], tuple[int, int]]] = []
         for place in system.placed:
             device = place.part.device
             if isinstance(device, VoltageSource) and device.wave:
-                wave, volt = device.wave, float(device.volt)
-                moving.append((lambda t, w=wave, v=volt: w.at(t) - v, [(place.unknowns[2], 1.0)]))  # type: ignore[misc]
-                self.corners.append(wave.corners)
+                moving.append(((float(device.volt), *device.wave.numbers()), (-1, place.unknowns[2])))
             elif isinstance(device, CurrentSource) and device.wave:
-                wave, ampere = device.wave, float(device.ampere)
-                moving.append(
-                    (lambda t, w=wave, a=ampere: w.at(t) - a, [(place.unknowns[0], -1.0), (place.unknowns[1], 1.0)])  # type: ignore[misc]
-                )
-                self.corners.append(wave.corners)
+                moving.append(((float(device.ampere), *device.wave.numbers()), place.unknowns))  # type: ignore[arg-type]
             elif isinstance(device, MainsSource):
-                peak, omega = float(device.peak_volt), 2 * np.pi * device.hertz
-                moving.append((lambda t, p=peak, w=omega: p * np.sin(w * t), [(place.unknowns[2], 1.0)]))  # type: ignore[misc]
-        self.moving = moving
-
-    def __call__(self, second: float) -> Array:
-        b: Array = self.steady.copy()
-        for wave, places in self.moving:
-            value = wave(second)
-            for place, sign in places:
-                if place >= 0:
-                    b[place] += sign * value
-        return b
+                sine = Sine(0.0, float(device.peak_volt), device.hertz)
+                moving.append(((0.0, *sine.numbers()), (-1, place.unknowns[2])))
+        return cls(
+            np.array([one for numbers, _ in moving for one in numbers], dtype=float),
+            np.cumsum([0, *(len(numbers) for numbers, _ in moving)]),
+            np.array([places for _, places in moving], dtype=int).reshape(-1, 2),
+        )
 
 
 def transient(
@@ -137,26 +135,47 @@ class Stepper:
     ) -> None:
         self.system, self.until, self.longest = system, until, longest
         self.present = system
-        waves = _Sources(system)
-        self.sources: Callable[[float], Array] = waves
+        self.waves = _Waves.of(system)
         self.warming = any(place.part.device.at_time(0.0) is not place.part.device for place in system.placed)
         self.states = any(type(place.part.device).after is not Device.after for place in system.placed)
         self.floor = np.where(np.arange(system.size) < len(system.nodes), accuracy.volt, accuracy.other)
         self.relative = accuracy.relative
-        times = [corner(until) for corner in waves.corners]
+        shaped = [
+            place.part.device.wave
+            for place in system.placed
+            if isinstance(place.part.device, (VoltageSource, CurrentSource)) and place.part.device.wave
+        ]
+        times = [wave.corners(until) for wave in shaped]
         every = np.concatenate([np.array(corners, dtype=float), *times, [until]])
         self.corners = np.unique(every[(every > 0) & (every <= until)])
-        self.factors: dict[float, tuple[Array, Array, Array]] = {}
         # A slope at every device's own ports keeps the linear part from being singular without the devices.
         self.reference = np.zeros((system.B.shape[1], system.ports))
+        ends = np.zeros((system.ports, 2), dtype=int)
         for place in system.placed:
             for inject, port in zip(range(*place.injects.indices(system.B.shape[1])),
                                     range(*place.ports.indices(system.ports)), strict=False):  # fmt: skip
                 self.reference[inject, port] = _REFERENCE
+            for port, pair in zip(range(*place.ports.indices(system.ports)), place.part.device.ports, strict=True):
+                ends[port] = [place.unknowns[end] if end >= 0 else -1 for end in pair]
+        self.ends = ends
         # The largest that each unknown has been: a zero crossing asks for no more than a peak does.
         self.largest = np.zeros(system.size)
         # Unknowns that only capacitors and inductors move carry the error; the rest follow by the equations.
         self.moved = np.any(system.C != 0, axis=0)
+
+    def still(self) -> None:
+        """Leave the sources as they are at rest."""
+        self.waves = _Waves(np.zeros(0), np.zeros(1, dtype=int), np.zeros((0, 2), dtype=int))
+
+    def _circuit(self) -> tuple[Any, ...]:
+        """What the kernels take of the circuit as it is, its sources and the accuracy."""
+        system, table, waves = self.system, self.present.table, self.waves
+        base = system.G + system.B @ self.reference @ system.S.T
+        return (
+            table.laws, table.at, table.numbers, self.ends, self.reference, system.B, system.S,
+            np.ascontiguousarray(system.C), np.ascontiguousarray(base), np.ascontiguousarray(system.b_dc),
+            waves.numbers, waves.ends, waves.places, self.floor, self.relative, self.moved, self.largest,
+        )  # fmt: skip
 
     def go(self, start: OperatingPoint | Array | None, at_rest: bool, keep_from: float) -> Transient:
         """See transient."""
@@ -172,49 +191,47 @@ class Stepper:
             began = operating_point(self._with_sources(present))
             present, x = present.revised(lambda place: began.system.place(place.part.name).part.device), began.x
         self.present = present
-        second, step = 0.0, min(self.longest, self.until) / (65536 if at_rest else 64)
-        seconds, kept = ([0.0], [x]) if keep_from <= 0 else ([], [])
-        following = 0
+        size, injects, ports = self.system.size, self.system.B.shape[1], self.system.ports
+        # Devices that change as time goes on are looked at after every step.
+        at_once = 1 if self.states or self.warming else max(1, min(_AT_ONCE, _NUMBERS // size))
+        seconds, points = np.empty(at_once), np.empty((at_once, size))
+        kept = max(2, min(_KEPT, _NUMBERS // size**2))
+        factors = (
+            np.zeros(kept), np.empty((kept, size, size)), np.empty((kept, size, injects)),
+            np.empty((kept, ports, injects)),
+        )  # fmt: skip
+        # The time, the step that is wanted, and whether it is a first one from rest.
+        clock = np.array([0.0, min(self.longest, self.until) / (65536 if at_rest else 64), float(at_rest)])
         # C dx/dt at the start of each step, which the first stage needs, and dx/dt to guess the next step from.
-        slope = np.zeros(len(x))
-        rate = self.rate(x, second)
-        settle = at_rest
-        while second < self.until * (1 - 1e-12):
-            budget.check(f"following {self.system.netlist.title} in time ({second:.3g} of {self.until:.3g} s done)")
-            corner = self.corners[following]
-            left = corner - second
-            h = min(step, self.longest)
-            if h >= left * (1 - 1e-9):
-                h = left
-            elif h > 0.5 * left:
-                h = 0.5 * left
-            if h < _LEAST_STEP * self.until:
-                self.give_up(x, second)
-            solved = self.step(x, slope, rate, second, h, settle)
-            if solved is None:
-                step = h / 8
-                continue
-            new, new_rate, error = solved
-            if error > 1.0 and not settle:
-                step = h * max(0.2, 0.85 * error ** (-1 / 3))
-                continue
-            slope = np.zeros(len(x)) if settle else (new - x) / h
-            second, x, rate = second + h, new, new_rate
-            settle = False
-            if abs(second - corner) < 1e-12 * self.until:
-                second = float(corner)
-                following += 1
-                slope = np.zeros(len(x))
-                step = min(h, self.longest / 64) if following < len(self.corners) else h
-            else:
-                step = h * min(2.0, max(0.3, 0.85 * max(error, 1e-9) ** (-1 / 3)))
-            if second >= keep_from:
-                seconds.append(second)
-                kept.append(x)
-            if self.states or self.warming:
-                self._renew(x, second)
-                rate = self.rate(x, second) if self.warming else rate
-        return Transient(self.present, np.array(seconds), np.array(kept))
+        x, slope, rate = x.copy(), np.zeros(size), self.rate(x, 0.0)
+        all_seconds, all_points = ([np.zeros(1)], [x[None].copy()]) if keep_from <= 0 else ([], [])
+        count = np.zeros(2, dtype=int)
+        circuit = self._circuit()
+        for following, corner in enumerate(self.corners.tolist()):
+            state = FULL
+            while state != AT_CORNER:
+                budget.check(
+                    f"following {self.system.netlist.title} in time ({clock[0]:.3g} of {self.until:.3g} s done)"
+                )
+                state = follow(
+                    *circuit, *factors, x, slope, rate, clock, corner, self.longest, _LEAST_STEP * self.until,
+                    keep_from, seconds, points, count,
+                )  # fmt: skip
+                if state == STUCK:
+                    self.give_up(x, float(clock[0]))
+                all_seconds.append(seconds[: count[0]].copy())
+                all_points.append(points[: count[0]].copy())
+                if self.states or self.warming:
+                    before = self.present
+                    self._renew(x, float(clock[0]))
+                    if self.present is not before:
+                        circuit = self._circuit()
+                    if self.warming:
+                        rate[:] = self.rate(x, float(clock[0]))
+            slope[:] = 0.0
+            if following + 1 < len(self.corners) - 1:
+                clock[1] = min(clock[1], self.longest / 64)
+        return Transient(self.present, np.concatenate(all_seconds), np.concatenate(all_points))
 
     def _with_sources(self, system: System) -> System:
         """The system with its sources as they are at time 0."""
@@ -222,6 +239,13 @@ class Stepper:
         now.__dict__.update(system.__dict__)
         now.b_dc = self.sources(0.0)
         return now
+
+    def sources(self, second: float) -> Array:
+        """The right-hand side at a time."""
+        b: Array = np.empty(self.system.size)
+        waves = self.waves
+        sources(np.ascontiguousarray(self.system.b_dc), waves.numbers, waves.ends, waves.places, float(second), b)
+        return b
 
     def rest(self) -> Array:
         """The unknowns at switch-on: capacitors at their starting charge, inductors without current."""
@@ -259,93 +283,16 @@ class Stepper:
 
         self.present = self.present.revised(now)
 
-    def _factors(self, h: float) -> tuple[Array, Array, Array]:
-        """For a step h: the inverse of (C / (gamma/2 h) + G + B g0 S^T), and it at the ports."""
-        key = float(f"{h:.12e}")
-        found = self.factors.get(key)
-        if found is None:
-            system = self.system
-            matrix = system.C / (0.5 * GAMMA * h) + system.G + system.B @ self.reference @ system.S.T
-            # Farads over microseconds beside the leak of a floating node: in rows and columns of like size.
-            rows = 1.0 / np.abs(matrix).max(axis=1, keepdims=True)
-            columns = 1.0 / np.abs(matrix * rows).max(axis=0)
-            inverse = columns[:, None] * np.linalg.inv(matrix * rows * columns) * rows.T
-            found = inverse, inverse @ system.B, system.S.T @ inverse @ system.B
-            if len(self.factors) >= _KEPT:
-                self.factors.pop(next(iter(self.factors)))
-            self.factors[key] = found
-        return found
-
-    def _implicit(self, rhs: Array, guess: Array, h: float) -> Array | None:
-        """Solve C x / (gamma/2 h) + G x + B i(S^T x) = rhs, from port voltages near ``guess``'s."""
-        system = self.present
-        inverse, reach, impedance = self._factors(h)
-        still = inverse @ rhs
-        if not system.ports:
-            return still
-        reference = self.reference
-        open_volts, v = still @ system.S, guess @ system.S
-        unit = np.eye(system.ports)
-        for _ in range(_NEWTON):
-            i, g = system.currents(v)
-            i = i - reference @ v
-            residual = v - open_volts + impedance @ i
-            step = np.linalg.solve(unit + impedance @ (g - reference), -residual)
-            # Ports are kept from leaping further than the exponentials of a junction can stand.
-            largest = float(np.max(np.abs(step)))
-            fraction = 1.0
-            if largest > 1.0:
-                size = float(np.linalg.norm(residual))
-                while fraction > 1e-3:
-                    trial, _ = system.currents(v + fraction * step)
-                    left = v + fraction * step - open_volts + impedance @ (trial - reference @ (v + fraction * step))
-                    if float(np.linalg.norm(left)) < size:
-                        break
-                    fraction *= 0.5
-            v = v + fraction * step
-            if fraction == 1.0 and np.all(np.abs(step) <= 1e-6 + 1e-6 * np.abs(v)):
-                x: Array = still - reach @ (i + (g - reference) @ step)
-                return x if np.all(np.isfinite(x)) else None
-        return None
-
     def step(
         self, x: Array, slope: Array, rate: Array, second: float, h: float, settle: bool
     ) -> tuple[Array, Array, float] | None:
-        """One step of TR-BDF2: the new unknowns, C dx/dt there, and the error over what is allowed."""
-        C = self.system.C
-        if settle:
-            # The first step from rest is implicit throughout, whatever the start left unbalanced.
-            rhs = C @ x / (0.5 * GAMMA * h) + self.sources(second + 0.5 * GAMMA * h)
-            new = self._implicit(rhs, x, h)
-            return None if new is None else (new, (C @ (new - x)) / (0.5 * GAMMA * h), 0.5)
-        diagonal = 0.5 * GAMMA
-        # Trapezoidal to gamma h ...
-        held = C @ x
-        middle = self._implicit(
-            held / (diagonal * h) + rate + self.sources(second + GAMMA * h), x + GAMMA * h * slope, h
+        """One step of TR-BDF2: the new unknowns, C dx/dt there, and the error over what is allowed; None where it
+        cannot be solved. ``slope`` is dx/dt before, to guess from, ``rate`` C dx/dt."""
+        new, new_rate = np.empty(len(x)), np.empty(len(x))
+        error = one_step(
+            *self._circuit(), x.copy(), slope.copy(), rate.copy(), float(second), float(h), settle, new, new_rate
         )
-        if middle is None:
-            return None
-        middle_rate = (C @ middle - held) / (diagonal * h) - rate
-        # ... then the second backward difference to h, of the same matrix.
-        weight = np.sqrt(2.0) / 4.0
-        rhs = held / (diagonal * h) + (weight / diagonal) * (rate + middle_rate) + self.sources(second + h)
-        new = self._implicit(rhs, x + (middle - x) / GAMMA, h)
-        if new is None:
-            return None
-        new_rate = (C @ new - held) / (diagonal * h) - (weight / diagonal) * (rate + middle_rate)
-        # The embedded third-order formula's difference, filtered through the matrix of the stage.
-        weights = ((1 - weight) / 3, (3 * weight + 1) / 3, diagonal / 3)
-        own = (weight, weight, diagonal)
-        difference = h * sum((w - o) * r for w, o, r in zip(weights, own, (rate, middle_rate, new_rate), strict=True))
-        inverse, _, _ = self._factors(h)
-        estimate = inverse @ (difference / (diagonal * h))
-        largest = np.maximum(np.maximum(self.largest, np.abs(x)), np.abs(new))
-        allowed = self.floor + self.relative * largest
-        error = float(np.max((np.abs(estimate) / allowed)[self.moved], initial=0.0))
-        if error <= 1.0:
-            self.largest = largest
-        return new, new_rate, error if np.isfinite(error) else 1e3
+        return None if error < 0 else (new, new_rate, float(error))
 
     def give_up(self, x: Array, second: float) -> None:
         worst = int(np.argmax(np.abs(self.rate(x, second))))

@@ -2,20 +2,55 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from thermionic.compiled import compiled
 from thermionic.devices.base import Array
+
+_SINE, _LINES, _EXPONENTIAL = 0.0, 1.0, 2.0
+
+
+@compiled
+def wave_at(p: Any, second: Any) -> Any:
+    """The value at a time of the wave whose numbers are ``p``."""
+    if p[0] == _SINE:
+        t = max(second - p[4], 0.0)
+        return p[1] + p[2] * math.sin(2.0 * math.pi * p[3] * t + p[6]) * math.exp(-p[5] * t)
+    if p[0] == _EXPONENTIAL:
+        value = p[1]
+        if second > p[3]:
+            value -= (p[2] - p[1]) * math.expm1(-(second - p[3]) / p[4])
+        if second > p[5]:
+            value += (p[2] - p[1]) * math.expm1(-(second - p[5]) / p[6])
+        return value
+    # Straight lines between points, over and over where there is a period.
+    delay, period, count = p[1], p[2], (len(p) - 3) // 2
+    t = second - delay
+    if period > 0.0 and t > 0.0:
+        t %= period
+    times, values = p[3 : 3 + count], p[3 + count :]
+    place = np.searchsorted(times, t)
+    if place == 0 or place == count:
+        return values[min(place, count - 1)]
+    share = (t - times[place - 1]) / (times[place] - times[place - 1])
+    return values[place - 1] + share * (values[place] - values[place - 1])
 
 
 class Wave(ABC):
     """A voltage or current as a function of time since the run began, s."""
 
     @abstractmethod
+    def numbers(self) -> tuple[float, ...]:
+        """What ``wave_at`` reads."""
+
     def at(self, second: float) -> float:
         """The value at a time."""
+        return float(wave_at(np.array(self.numbers(), dtype=float), float(second)))
 
     def corners(self, until: float) -> Array:
         """The times up to ``until`` at which the slope jumps."""
@@ -33,10 +68,8 @@ class Sine(Wave):
     damping: float = 0.0
     phase: float = 0.0
 
-    def at(self, second: float) -> float:
-        t = max(second - self.delay, 0.0)
-        swing = np.sin(2 * np.pi * self.hertz * t + self.phase) * np.exp(-self.damping * t)
-        return float(self.offset + self.amplitude * swing)
+    def numbers(self) -> tuple[float, ...]:
+        return _SINE, self.offset, self.amplitude, self.hertz, self.delay, self.damping, self.phase
 
     def corners(self, until: float) -> Array:
         return np.array([self.delay] if 0 < self.delay < until else [])
@@ -58,11 +91,9 @@ class Pulse(Wave):
         times = np.cumsum([0.0, self.rise, self.width, self.fall])
         return times, np.array([self.low, self.high, self.high, self.low])
 
-    def at(self, second: float) -> float:
-        if second < self.delay:
-            return self.low
+    def numbers(self) -> tuple[float, ...]:
         times, values = self._points()
-        return float(np.interp((second - self.delay) % self.period, times, values))
+        return _LINES, self.delay, self.period, *times.tolist(), *values.tolist()
 
     def corners(self, until: float) -> Array:
         times, _ = self._points()
@@ -77,8 +108,8 @@ class Piecewise(Wave):
     times: tuple[float, ...]
     values: tuple[float, ...]
 
-    def at(self, second: float) -> float:
-        return float(np.interp(second, self.times, self.values))
+    def numbers(self) -> tuple[float, ...]:
+        return _LINES, 0.0, 0.0, *self.times, *self.values
 
     def corners(self, until: float) -> Array:
         return np.array(self.times)
@@ -95,13 +126,8 @@ class Exponential(Wave):
     back: float
     fall: float
 
-    def at(self, second: float) -> float:
-        value, span = self.low, self.high - self.low
-        if second > self.delay:
-            value += span * -np.expm1(-(second - self.delay) / self.rise)
-        if second > self.back:
-            value -= span * -np.expm1(-(second - self.back) / self.fall)
-        return float(value)
+    def numbers(self) -> tuple[float, ...]:
+        return _EXPONENTIAL, self.low, self.high, self.delay, self.rise, self.back, self.fall
 
     def corners(self, until: float) -> Array:
         return np.array([self.delay, self.back])
