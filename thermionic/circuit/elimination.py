@@ -9,7 +9,6 @@ matrix, so every solution is checked by putting it back, and what fails is solve
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass
 from heapq import heapify, heappop, heappush
@@ -17,6 +16,7 @@ from threading import Lock
 from typing import Any
 
 import numpy as np
+from cachetools import LRUCache
 from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 
@@ -215,7 +215,7 @@ class Pattern:
         return result
 
 
-_patterns: OrderedDict[bytes, Pattern] = OrderedDict()
+_patterns: LRUCache[bytes, Pattern] = LRUCache(maxsize=_KEPT)
 _lock = Lock()
 
 
@@ -223,11 +223,14 @@ def pattern(filled: NDArray[np.bool_]) -> Pattern:
     """The pattern of ``filled`` (size, size), with its order of elimination if it has been met before."""
     key = len(filled).to_bytes(4, "big") + np.packbits(filled).tobytes()
     with _lock:
-        found = _patterns.pop(key, None) or Pattern(filled)
-        _patterns[key] = found
-        while len(_patterns) > _KEPT:
-            _patterns.popitem(last=False)
+        found = _patterns[key] = _patterns.get(key) or Pattern(filled)
     return found
+
+
+def forget() -> None:
+    """Forget every order of elimination that was worked out."""
+    with _lock:
+        _patterns.clear()
 
 
 def incidence(pattern: Pattern, B: Array, S: Array) -> csr_matrix:
