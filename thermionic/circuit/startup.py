@@ -202,7 +202,10 @@ class _Envelope:
         impedance[0] = lone
         open_volts = (self.drive @ mains.ports).T[None] * mains.drive
         open_volts[0, :, 0] = means
-        solved = mains.balanced(impedance, open_volts, self.volts if self.volts is not None else open_volts)
+        guess = open_volts
+        if self.volts is not None:
+            guess = mains.moved_behind(self.volts, (self.amperes - 1e-5 * self.volts[0])[None])
+        solved = mains.balanced(impedance, open_volts, guess)
         self.volts, self.amperes = solved.volts, solved.amperes[0] + 1e-5 * solved.volts[0]
         mean = solved.volts[0, :, 0].real
         return mains.straightened(solved.jacobian[0], lone, mean, self.amperes[:, 0].real)

@@ -8,7 +8,7 @@ currents. The two are iterated until they agree.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -40,6 +40,9 @@ _LEAK = 5e-9
 # Ohms in series with every port at DC, met by just the voltage that they drop: the ports of a bridge are not
 # independent, and their lone resistance has no inverse.
 BESIDE = 1.0
+# The harmonic at whose impedance a rectifier is moved behind a resistance; see Mains.move_behind.
+_BEHIND_AT = 3
+_ROUGHLY = 4  # times fewer harmonics to begin with
 STAND_IN = "RECTIFIERS"
 
 
@@ -247,10 +250,11 @@ class Mains:
         x: Array | None = None
         previous: Array | float = np.inf
         reach: ComplexArray | None = None
-        volts: ComplexArray | None = None
-        stand_in = self._guess()
-        if self.near and self.near.mains and self.near.mains.stand_in.pairs == stand_in.pairs:
-            stand_in, volts = self.near.mains.stand_in, self.near.mains.volts[None]
+        # Port voltages to start from, with what the currents drop that they are moved behind.
+        start: ComplexArray | None = None
+        stand_in, near = self._guess(), self.near.mains if self.near else None
+        if near and near.stand_in.pairs == stand_in.pairs:
+            stand_in = near.stand_in
         for _ in range(_ROUNDS):
             budget.check(f"solving {self.netlist.title} over the mains cycle")
             system = self.open.with_device(self.name, stand_in)
@@ -271,10 +275,14 @@ class Mains:
             impedance[0] = lone
             open_volts = (mains @ self.ports).T[None] * self.drive
             open_volts[0, :, 0] = output + lone @ (drawn - REFERENCE * output)
-            guess = open_volts.copy()
-            guess[0, :, 0] = output
-            solved = self.balanced(impedance, open_volts, guess if volts is None else volts)
-            volts = solved.volts
+            if start is None:
+                self.move_behind(impedance)
+                if near and near.stand_in.pairs == stand_in.pairs:
+                    start = self.moved_behind(near.volts[None], (near.amperes - REFERENCE * near.volts)[None])
+                else:
+                    start = self._roughly(impedance, open_volts, output)
+            solved = self.balanced(impedance, open_volts, start)
+            volts, start = solved.volts, self.moved_behind(solved.volts, solved.amperes)
             mean, current = volts[0, :, 0].real, solved.amperes[0, :, 0].real + REFERENCE * volts[0, :, 0].real
             stand_in = self.straightened(solved.jacobian[0], lone, mean, current)
             if float(np.max(np.abs(mean - output))) <= AGREED * float(np.max(np.abs(mean))) + 1e-6:
@@ -339,6 +347,7 @@ class Mains:
         # sin(phase) is the real part of -j exp(j phase).
         self.drive = np.zeros(len(self.hertz), dtype=complex)
         self.drive[1] = 0.0 if folded else -1j
+        self.behind = np.zeros(count)
 
     def _guess(self) -> AffinePorts:
         pairs = self.pairs
@@ -359,11 +368,52 @@ class Mains:
                 port += 1
         return AffinePorts(pairs, np.diag(siemens), -siemens * start)
 
+    def move_behind(self, impedance: ComplexArray) -> None:
+        """Choose the resistance to move each rectifier behind that has a closed form with one: between what it sees
+        while the others conduct and while they do not, by their geometric mean."""
+        at = impedance[_BEHIND_AT]
+        seen = np.sqrt(np.abs(np.diagonal(at) / np.diagonal(np.linalg.pinv(at))))
+        movable = [part.device.behind(1.0) is not None for part in self.rectifying for _ in part.device.ports]
+        self.behind = np.where(movable, seen, 0.0)
+
+    def moved_behind(self, volts: ComplexArray, amperes: ComplexArray) -> ComplexArray:
+        """The voltages of the ports with what their currents drop in the resistance they are moved behind."""
+        moved: ComplexArray = volts + self.behind[:, None] * amperes
+        return moved
+
+    def balanced_once(
+        self, impedance: ComplexArray, open_volts: ComplexArray, guess: ComplexArray, together: bool = False
+    ) -> Balance:
+        """The ports over the mains cycle, a resistance being added to each rectifier that has a closed form with one,
+        and taken from the network: so a hard knee is a soft one to Newton, and the solution the same.
+
+        ``guess`` is ``moved_behind``, and the Balance's Jacobian is that of such voltages.
+        """
+        inside = impedance - np.diag(self.behind)
+        count = guess.shape[-1]
+        spectrum = self.spectrum if count == len(self.hertz) else harmonics_of_one(count - 1, 4 * count)
+        found = balance(spectrum, inside, open_volts, self.currents, guess, together)
+        return replace(found, volts=found.volts - self.behind[:, None] * found.amperes)
+
+    def _roughly(self, impedance: ComplexArray, open_volts: ComplexArray, means: Array) -> ComplexArray:
+        """Where to start from with nothing but the ports' mean voltages: the balance of a few harmonics."""
+        start = open_volts.copy()
+        start[0, :, 0] = means
+        few = len(self.hertz) // _ROUGHLY + 1
+        try:
+            found = self.balanced(impedance[:few], open_volts[..., :few], start[..., :few])
+        except NoSolution:
+            if budget.spent():
+                raise
+            return start
+        start[..., :few] = self.moved_behind(found.volts, found.amperes)
+        return start
+
     def balanced(self, impedance: ComplexArray, open_volts: ComplexArray, guess: ComplexArray) -> Balance:
-        """The ports over the mains cycle; where that fails at once, with ever harder knees."""
+        """The ports over the mains cycle (see balanced_once); where that fails at once, with ever harder knees."""
         self.softness = 1.0
         try:
-            return balance(self.spectrum, impedance, open_volts, self.currents, guess)
+            return self.balanced_once(impedance, open_volts, guess)
         except NoSolution:
             if budget.spent():
                 raise
@@ -371,7 +421,7 @@ class Mains:
         self.softness = softness
         while True:
             try:
-                solved = balance(self.spectrum, impedance, open_volts, self.currents, guess)
+                solved = self.balanced_once(impedance, open_volts, guess)
             except NoSolution as failure:
                 if ratio < 1.05 or self.softness == _SOFTEST or budget.spent():
                     raise NoSolution(
@@ -382,7 +432,7 @@ class Mains:
                     ) from None
                 ratio = np.sqrt(ratio)
             else:
-                softness, guess = self.softness, solved.volts
+                softness, guess = self.softness, self.moved_behind(solved.volts, solved.amperes)
                 if softness == 1.0:
                     return solved
             self.softness = max(1.0, softness / ratio)
@@ -390,16 +440,25 @@ class Mains:
     def currents(self, v: Array, phase: Array) -> tuple[Array, Array]:
         """The rectifiers' currents and slopes at port voltages v (..., ports), REFERENCE taken out."""
         i, g = np.empty(v.shape), np.zeros((*v.shape, v.shape[-1]))
+        # Of what is sensed, a part is the drop of the current that is taken out.
+        less = REFERENCE - _LEAK
+        share = 1.0 - self.behind * less
+        v = v / share
         first = 0
         for part in self.rectifying:
             ports = slice(first, first + len(part.device.ports))
             device = part.device if self.softness == 1.0 else part.device.softened(self.softness)
-            own, slopes = device.currents(v[..., ports], self.turns.get(part.name, 1.0) * phase)
+            behind = self.behind[first] / share[first]
+            moved = device.behind(float(behind)) if behind else device
+            assert moved is not None
+            own, slopes = moved.currents(v[..., ports], self.turns.get(part.name, 1.0) * phase)
             i[..., ports], g[..., ports, ports] = own, slopes
             first = ports.stop
+        ohm = self.behind / share
         at = np.arange(v.shape[-1])
-        g[..., at, at] -= REFERENCE - _LEAK
-        return i - (REFERENCE - _LEAK) * v, g
+        slopes = (g + less * ohm[:, None] * g) / share
+        slopes[..., at, at] -= less / share
+        return i - less * (v - ohm * i), slopes
 
     def straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
         """The rectifiers as straight lines through their means: how far those move for a volt of open voltage."""
@@ -408,7 +467,8 @@ class Mains:
         unit = np.zeros((len(jacobian), count))
         unit[np.arange(count) * width, np.arange(count)] = 1.0
         share = np.linalg.solve(jacobian, unit)[np.arange(count) * width]
-        left = np.linalg.solve(lone, np.eye(count) - share)
+        left = np.linalg.solve(lone - np.diag(self.behind), np.eye(count) - share)
+        share = share - self.behind[:, None] * left
         siemens = np.linalg.solve(share.T, left.T).T + REFERENCE * np.eye(count)
         return AffinePorts(self.pairs, siemens, current - siemens @ mean)
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.harmonic_balance import balance, waveform
+from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.small_signal import respond
 from thermionic.circuit.supply import AGREED, BESIDE, HARMONICS, REFERENCE, SAMPLES, Mains, solve_circuit
@@ -63,6 +63,7 @@ def solve_variants(netlist: Netlist) -> SupplyVariants:
         siemens = np.repeat(first.mains.stand_in.siemens[None], count, axis=0)
         ampere = np.repeat(first.mains.stand_in.ampere[None], count, axis=0)
         volts = np.repeat(first.mains.volts[None], count, axis=0)
+        amperes = np.repeat((first.mains.amperes - REFERENCE * first.mains.volts)[None], count, axis=0)
         start: Array = first.at.x
         for _ in range(_ROUNDS):
             budget.check(f"solving {count} variants of {netlist.title} over the mains cycle")
@@ -85,8 +86,11 @@ def solve_variants(netlist: Netlist) -> SupplyVariants:
             impedance[:, 0] = lone
             open_volts = np.swapaxes(drive @ mains.ports, 1, 2) * mains.drive
             open_volts[:, :, 0] = output + np.einsum("lpq,lq->lp", lone, drawn - REFERENCE * output)
-            found = balance(mains.spectrum, impedance, open_volts, mains.currents, volts, together=True)
-            volts = found.volts
+            if not mains.behind.any():
+                mains.move_behind(impedance[0])
+            guess = mains.moved_behind(volts, amperes)
+            found = mains.balanced_once(impedance, open_volts, guess, together=True)
+            volts, amperes = found.volts, found.amperes
             mean = volts[:, :, 0].real
             current = found.amperes[:, :, 0].real + REFERENCE * mean
             lines = [mains.straightened(found.jacobian[k], lone[k], mean[k], current[k]) for k in range(count)]

@@ -130,6 +130,10 @@ class Device:
         """The device with its knee so many times softer, for a solver to come to the real one by degrees."""
         return self
 
+    def behind(self, ohm: float) -> Device | None:
+        """A rectifier in series with a resistance, where that has a closed form; else None."""
+        return None
+
     def variants_of_matrices(self) -> set[int] | None:
         """For a device whose arrays are matrices: how many variants they are for, if for several. None for others."""
         return None

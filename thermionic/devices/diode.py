@@ -34,6 +34,10 @@ class Diode(Device):
     def numbers(self) -> tuple[Value, ...]:
         return self.saturation_ampere, self.emission, self.ohm, self.breakdown_volt, self.breakdown_ampere
 
+    def behind(self, ohm: float) -> Diode | None:
+        breaks_down = np.any(np.asarray(self.breakdown_volt) < NO_BREAKDOWN)
+        return None if breaks_down else replace(self, ohm=self.ohm + ohm)
+
     def softened(self, times: float) -> Diode:
         return replace(self, emission=self.emission * times, ohm=self.ohm + 0.05 * (times - 1.0))
 
@@ -141,6 +145,9 @@ class SeleniumRectifier(Device):
 
     def conductance(self) -> Array:
         return between(2, 0, 1, 1.0 / (self.plates * np.asarray(self.leak_ohm)))
+
+    def behind(self, ohm: float) -> SeleniumRectifier:
+        return replace(self, plate_ohm=self.plate_ohm + ohm / self.plates)
 
     def numbers(self) -> tuple[Value, ...]:
         return self.plates, self.saturation_ampere, self.emission, self.plate_ohm
