@@ -177,6 +177,8 @@ def test_harmonics(name, tmp_path):
 MAINS = d.MainsSource(325.0, 50.0)
 WINDINGS = d.Transformer((d.Winding(1, 12), d.Winding(1.25, 60), d.Winding(1.25, 60)), d.Core(8.0))
 LOW_VOLTS = d.Transformer((d.Winding(1, 12), d.Winding(0.15, 1.5)), d.Core(8.0))
+ONE_WINDING = d.Transformer((d.Winding(1, 12), d.Winding(0.9, 60)), d.Core(8.0))
+BRIDGE = [(f"D{k}", d.Diode(ohm=0.05), nodes) for k, nodes in enumerate(("p k", "q k", "0 p", "0 q"), start=1)]
 SUPPLIES = {
     "vacuum rectifier, capacitor input": (
         make(("VM", MAINS, "m 0"), ("T1", WINDINGS, "m 0 a1 0 0 a2"), ("V1", tubes.get("5Y3GT").rectifier(), "a1 a2 k"),
@@ -196,6 +198,19 @@ SUPPLIES = {
              *[(f"SE{k}", d.SeleniumRectifier(plates=2), nodes)
                for k, nodes in enumerate(("pp k", "q k", "0 pp", "0 q"), start=1)],
              ("C1", C(220e-6), "k 0"), ("RL", R(470), "k 0")), "k", 1.2),
+    "bridge with bias through a capacitor": (
+        make(("VM", MAINS, "m 0"), ("T1", ONE_WINDING, "m 0 p q"), *BRIDGE, ("C1", C(47e-6), "k 0"), ("RL", R(3e3), "k 0"),
+             ("CB", C(220e-9), "p t"), ("D5", d.Diode(ohm=5.0), "t 0"), ("D6", d.Diode(ohm=5.0), "n t"),
+             ("C3", C(4.7e-6), "n 0"), ("RB", R(47e3), "n 0"), ("RP", R(1e6), "p 0"), ("RQ", R(1e6), "q 0")), "n", 3.0),
+    "hybrid bridge": (
+        make(("VM", MAINS, "m 0"), ("T1", ONE_WINDING, "m 0 p q"), ("V1", tubes.get("GZ34").rectifier(), "p q k"),
+             *BRIDGE[2:], ("C1", C(47e-6), "k 0"), ("RL", R(3e3), "k 0")), "k", 1.2),
+    "doubler": (
+        make(("VM", MAINS, "m 0"), ("T1", ONE_WINDING, "m 0 p q"), ("D1", d.Diode(), "p k"), ("D2", d.Diode(), "0 p"),
+             ("C1", C(100e-6), "k q"), ("C2", C(100e-6), "q 0"), ("RL", R(5e3), "k 0")), "k", 2.0),
+    "choke input": (
+        make(("VM", MAINS, "m 0"), ("T1", WINDINGS, "m 0 a1 0 0 a2"), ("V1", tubes.get("GZ34").rectifier(), "a1 a2 k"),
+             ("L1", d.choke(8.0, 150.0, 0.15, 0.6), "k b"), ("C2", C(47e-6), "b 0"), ("RL", R(2e3), "b 0")), "b", 1.6),
 }  # fmt: skip
 
 
@@ -235,7 +250,24 @@ def test_variants_are_what_the_other_finds_for_each(tmp_path):
             assert together.voltage(node)[variant] == pytest.approx(theirs[f"v({node})"], rel=DC, abs=2e-5)
 
 
+STAGE_300B = tubes.get("300B").triode()
+SINGLE_ENDED = d.Transformer((d.Winding(1, 60, 10e-3), d.Winding((8 / 1000) ** 0.5, 0.4, 80e-6)), d.Core(15.0))
 TRANSIENTS = {
+    # Circuits that found no step once: parallel tubes on a transformer, junctions in series, a current source.
+    "three 300B in parallel": (
+        make(("V1", V(0, 0, d.Sine(0, 60, 1000)), "in 0"), ("VB", V(420), "h 0"), ("RD", R(5e3), "in d"),
+             ("CC", C(470e-9), "d c"), ("RG", R(100e3), "c 0"), ("T1", SINGLE_ENDED, "h a o 0"), ("RL", R(8), "o 0"),
+             *[part for k in "123" for part in (
+                 (f"RS{k}", R(470), f"c g{k}"), (f"RA{k}", R(10), f"a a{k}"), (f"X{k}", STAGE_300B, f"a{k} g{k} k{k}"),
+                 (f"RK{k}", R(1000), f"k{k} 0"), (f"CK{k}", C(100e-6), f"k{k} 0"))]), "o", 4e-3),
+    "pair on a transistor current source": (
+        make(("V1", V(0, 0, d.Sine(0, 1, 1000)), "in 0"), ("VB", V(350), "h 0"), ("CI", C(100e-9), "in g1"),
+             ("RG1", R(1e6), "g1 0"), ("X1", ECC83, "a1 g1 k"), ("X2", ECC83, "a2 0 k"), ("RA1", R(100e3), "h a1"),
+             ("RA2", R(100e3), "h a2"), ("Q1", d.BipolarTransistor(1e-14, 150, 2, 80, 0.1), "k b e"), ("RE", R(2200), "e n"),
+             ("VN", V(-20), "n 0"), ("RB", R(6800), "b 0"), ("Z1", d.Zener(5.6), "n b"), ("CL", C(30e-12), "a2 0")), "a2", 4e-3),
+    "diodes in series": (
+        make(("V1", V(0, 0, d.Sine(0, 5, 500)), "a 0"), ("D1", d.Diode(), "a b"), ("D2", d.Diode(), "b c"),
+             ("D3", d.Diode(), "c d"), ("RL", R(1e3), "d 0"), ("CL", C(100e-9), "d 0")), "d", 6e-3),
     "ringing on a pulse": (
         make(("V1", V(0, 0, d.Pulse(0, 10, 1e-3, 1e-5, 1e-5, 2e-3, 8e-3)), "a 0"), ("R1", R(50), "a b"),
              ("L1", d.Inductor(10e-3), "b c"), ("C1", C(1e-6), "c 0")), "c", 6e-3),
