@@ -29,7 +29,7 @@ LEAK_SIEMENS = 1e-12
 # Dense matrices: past this an analysis would take minutes, and no amplifier comes near it.
 MOST_UNKNOWNS = 1500
 # From here on a sparse factorisation is quicker than a dense one.
-_LARGE = 150
+LARGE = 150
 
 
 @dataclass(frozen=True)
@@ -204,6 +204,19 @@ class System:
         return i, g
 
     @lazily
+    def ends(self) -> tuple[NDArray[np.int_], NDArray[np.int_]]:
+        """The unknowns at the plus and minus end of each port, (ports, 2), and each injected current; -1 is earth."""
+        ends = np.full((self.ports, 2), EARTH), np.full((self.B.shape[1], 2), EARTH)
+        for place in self.placed:
+            device = place.part.device
+            for all_, first, pairs in zip(
+                ends, (place.ports.start, place.injects.start), (device.ports, device.injects), strict=True
+            ):
+                for port, pair in enumerate(pairs, start=first):
+                    all_[port] = [place.unknowns[end] if end >= 0 else EARTH for end in pair]
+        return ends
+
+    @lazily
     def coupled(self) -> Array:
         """1 where an injected current can depend on a sensed voltage: within a device; (injects, ports)."""
         own = np.zeros((self.B.shape[1], self.ports))
@@ -220,7 +233,7 @@ class System:
         """Newton's matrix with the slopes ``g`` at the ports and ``across`` siemens over each, factored: what solves
         with it. Large ones are sparse. A singular one is refused by what is solved, with the unknown that it leaves
         open."""
-        if self.size < _LARGE:
+        if self.size < LARGE:
             matrix = self.jacobian(g)
             if across:
                 matrix = matrix + across * self.S @ self.S.T

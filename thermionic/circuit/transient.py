@@ -150,14 +150,10 @@ class Stepper:
         self.corners = np.unique(every[(every > 0) & (every <= until)])
         # A slope at every device's own ports keeps the linear part from being singular without the devices.
         self.reference = np.zeros((system.B.shape[1], system.ports))
-        ends = np.zeros((system.ports, 2), dtype=int)
         for place in system.placed:
             for inject, port in zip(range(*place.injects.indices(system.B.shape[1])),
                                     range(*place.ports.indices(system.ports)), strict=False):  # fmt: skip
                 self.reference[inject, port] = _REFERENCE
-            for port, pair in zip(range(*place.ports.indices(system.ports)), place.part.device.ports, strict=True):
-                ends[port] = [place.unknowns[end] if end >= 0 else -1 for end in pair]
-        self.ends = ends
         # The largest that each unknown has been: a zero crossing asks for no more than a peak does.
         self.largest = np.zeros(system.size)
         # Unknowns that only capacitors and inductors move carry the error; the rest follow by the equations.
@@ -172,7 +168,7 @@ class Stepper:
         system, table, waves = self.system, self.present.table, self.waves
         base = system.G + system.B @ self.reference @ system.S.T
         return (
-            table.laws, table.at, table.numbers, self.ends, self.reference, system.B, system.S,
+            table.laws, table.at, table.numbers, system.ends[0], self.reference, system.B, system.S,
             np.ascontiguousarray(system.C), np.ascontiguousarray(base), np.ascontiguousarray(system.b_dc),
             waves.numbers, waves.ends, waves.places, self.floor, self.relative, self.moved, self.largest,
         )  # fmt: skip
