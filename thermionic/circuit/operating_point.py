@@ -180,10 +180,10 @@ def _newton(system: System, x: Array, lift: float = 1.0, across: float = 0.0) ->
     """
     if system.size < LARGE:
         budget.check(f"looking for the operating point of {system.netlist.title}")
-        table, (senses, drives) = system.table, system.ends
+        table = system.table
         x = np.array(x, dtype=float)
         state = newton(
-            table.laws, table.at, table.numbers, senses, drives, np.ascontiguousarray(system.G),
+            table.laws, table.at, table.numbers, system.senses, system.drives, np.ascontiguousarray(system.G),
             np.ascontiguousarray(system.b_dc), lift, across, x, _ITERATIONS, _VOLT, _RELATIVE, _AMPERE,
         )  # fmt: skip
         if state == SINGULAR:

@@ -68,45 +68,48 @@ class System:
         index = {node: place for place, node in enumerate(self.nodes)}
         index[GROUND] = -1
         self._index = index
-        size, ports, injects = len(self.nodes), 0, 0
+        size = len(self.nodes)
+        senses: list[tuple[int, int]] = []
+        drives: list[tuple[int, int]] = []
         self.placed: list[Placed] = []
         for part in netlist.parts:
-            branches = tuple(range(size, size + part.device.branches))
-            size += part.device.branches
-            sensed, driven = len(part.device.ports), len(part.device.injects)
-            unknowns = (*(index[node] for node in part.nodes), *branches)
-            self.placed.append(Placed(part, unknowns, slice(ports, ports + sensed), slice(injects, injects + driven)))
-            ports += sensed
-            injects += driven
+            device = part.device
+            unknowns = (*(index[node] for node in part.nodes), *range(size, size + device.branches))
+            size += device.branches
+            ports, injects = len(senses), len(drives)
+            if device.ports:
+                ended = (*unknowns, EARTH)  # EARTH is the last of them
+                senses += [(ended[plus], ended[minus]) for plus, minus in device.ports]
+                drives += [(ended[plus], ended[minus]) for plus, minus in device.injects]
+            self.placed.append(Placed(part, unknowns, slice(ports, len(senses)), slice(injects, len(drives))))
         if size > MOST_UNKNOWNS:
             raise NetlistRefused(
                 f"{netlist.title} has {size} unknown voltages and currents; up to {MOST_UNKNOWNS} are solved."
             )
-        self.size, self.ports = size, ports
+        self.size, self.ports = size, len(senses)
+        # The unknowns at the plus and minus end of each port, and of each injected current; -1 is earth.
+        self.senses = np.array(senses, dtype=int).reshape(-1, 2)
+        self.drives = np.array(drives, dtype=int).reshape(-1, 2)
 
         self.variants = self._count_variants()
         lead = () if self.variants is None else (self.variants,)
         self.G = self._matrix("conductance", lead)
         self.C = self._matrix("storage", lead)
-        drives = [(place, place.part.device.excitation()) for place in self._with_own("excitation")]
-        kind = complex if any(np.iscomplexobj(drive.tone) for _, drive in drives) else float
-        self.b_dc = self._vector([(place, drive.dc) for place, drive in drives], lead, float)
-        self.b_tone = self._vector([(place, drive.tone) for place, drive in drives], lead, kind)
-        self.S = np.zeros((size, ports))
-        self.B = np.zeros((size, injects))
-        for place in self.placed:
-            device = place.part.device
-            for matrix, first, pairs in (
-                (self.S, place.ports.start, device.ports),
-                (self.B, place.injects.start, device.injects),
-            ):
-                for port, (plus, minus) in enumerate(pairs, start=first):
-                    for end, sign in ((plus, 1.0), (minus, -1.0)):
-                        at = place.unknowns[end] if end >= 0 else EARTH
-                        if at >= 0:
-                            matrix[at, port] += sign
+        excited = [(place, place.part.device.excitation()) for place in self._with_own("excitation")]
+        kind = complex if any(np.iscomplexobj(one.tone) for _, one in excited) else float
+        self.b_dc = self._vector([(place, one.dc) for place, one in excited], lead, float)
+        self.b_tone = self._vector([(place, one.tone) for place, one in excited], lead, kind)
+        self.S, self.B = self._incidence(self.senses), self._incidence(self.drives)
         leak = np.arange(len(self.nodes))
         self.G[..., leak, leak] += LEAK_SIEMENS
+
+    def _incidence(self, ends: NDArray[np.int_]) -> Array:
+        """1 at the plus and -1 at the minus end of each pair, (size, pairs)."""
+        matrix = np.zeros((self.size, len(ends)))
+        for end, sign in enumerate((1.0, -1.0)):
+            there = np.flatnonzero(ends[:, end] >= 0)
+            matrix[ends[there, end], there] += sign
+        return matrix
 
     def _with_own(self, method: str) -> list[Placed]:
         """The parts whose device has something of its own to say by that method."""
@@ -202,19 +205,6 @@ class System:
         g = np.zeros((*i.shape, self.ports))
         self.table.evaluate(v, phase, i, g)
         return i, g
-
-    @lazily
-    def ends(self) -> tuple[NDArray[np.int_], NDArray[np.int_]]:
-        """The unknowns at the plus and minus end of each port, (ports, 2), and each injected current; -1 is earth."""
-        ends = np.full((self.ports, 2), EARTH), np.full((self.B.shape[1], 2), EARTH)
-        for place in self.placed:
-            device = place.part.device
-            for all_, first, pairs in zip(
-                ends, (place.ports.start, place.injects.start), (device.ports, device.injects), strict=True
-            ):
-                for port, pair in enumerate(pairs, start=first):
-                    all_[port] = [place.unknowns[end] if end >= 0 else EARTH for end in pair]
-        return ends
 
     @lazily
     def coupled(self) -> Array:

@@ -168,7 +168,7 @@ class Stepper:
         system, table, waves = self.system, self.present.table, self.waves
         base = system.G + system.B @ self.reference @ system.S.T
         return (
-            table.laws, table.at, table.numbers, system.ends[0], self.reference, system.B, system.S,
+            table.laws, table.at, table.numbers, system.senses, self.reference, system.B, system.S,
             np.ascontiguousarray(system.C), np.ascontiguousarray(base), np.ascontiguousarray(system.b_dc),
             waves.numbers, waves.ends, waves.places, self.floor, self.relative, self.moved, self.largest,
         )  # fmt: skip
