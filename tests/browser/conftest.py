@@ -46,8 +46,10 @@ def address(tmp_path_factory):
         text=True,
     )
     try:
-        line = process.stdout.readline()
-        assert f"http://127.0.0.1:{port}" in line, line + process.stderr.read()
+        said = []
+        while f"http://127.0.0.1:{port}" not in "".join(said):
+            said.append(process.stdout.readline())
+            assert said[-1], "".join(said) + process.stderr.read()
         yield f"http://127.0.0.1:{port}"
     finally:
         process.send_signal(signal.SIGTERM)
