@@ -132,6 +132,21 @@ def test_the_drawing_by_keyboard_alone(page):
     expect(part).to_contain_text("1k2")
 
 
+def test_the_next_step_does_not_wait_for_the_cures_of_the_last(page):
+    own_copy(page, "Lantern, as first drawn")
+    kept = []
+    page.route("**/findings/**", lambda route: kept.append(route))
+    part = page.locator(f'[data-path="{RESISTOR}"]')
+    part.focus()
+    for value in ("820", "750"):
+        page.keyboard.press("ArrowDown")
+        expect(part).to_contain_text(value)
+        expect(page.locator(".looking")).not_to_have_count(0)
+    kept[-1].continue_()
+    expect(page.locator(".looking")).to_have_count(0)
+    expect(page.locator(".findings")).to_contain_text("Raise the cathode resistor")
+
+
 def test_the_drawing_is_moved_about_by_pointer_key_and_touch(page):
     own_copy(page, "Saltpan push-pull")
     page.set_viewport_size({"width": 800, "height": 700})

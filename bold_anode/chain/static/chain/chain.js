@@ -136,8 +136,8 @@ document.addEventListener("keydown", (event) => {
   const up = { ArrowUp: 1, ArrowDown: -1 }[event.key];
   if (up && (part?.dataset.main || input)) {
     event.preventDefault();
-    // Let one step be drawn before the next is asked for.
-    if (document.querySelector(".htmx-request")) return;
+    // Let one step be drawn before the next is asked for; the cures may follow in their own time.
+    if (document.querySelector(".htmx-request:not(.findings)")) return;
     if (input) parts().find((one) => one.dataset.path === opened)?.focus({ preventScroll: true });
     change({ path: part ? part.dataset.main : input.dataset.step, steps: up });
     return;
