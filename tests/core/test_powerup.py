@@ -1,5 +1,7 @@
 """Power-up: expected values, judged readings, and faults found from them."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -59,6 +61,21 @@ def test_readings_are_judged_by_their_band(tubes_in):
     assert judge(cathode, 0.0).verdict is Verdict.STOP_LOW
     grid = next(point for point in tubes_in.points if point.key == "output_grid")
     assert judge(grid, 0.0).deviation is None
+
+
+@pytest.mark.parametrize(
+    ("expected", "half", "far"),
+    # Three half widths, a quarter of what is expected, or two volts: whichever is most.
+    [(100.0, 20.0, 60.0), (100.0, 1.0, 25.0), (4.0, 0.5, 2.0)],
+)
+def test_going_on_is_stopped_where_a_reading_is_far_out(tubes_in, expected, half, far):
+    at = replace(tubes_in.points[0], ac=False, expected=expected, low=expected - half, high=expected + half)
+    assert judge(at, expected + 1.001 * half).verdict is Verdict.HIGH
+    assert judge(at, expected + 0.99 * far).verdict is Verdict.HIGH
+    assert judge(at, expected + 1.01 * far).verdict is Verdict.STOP_HIGH
+    assert judge(at, expected - 0.99 * far).verdict is Verdict.LOW
+    assert judge(at, expected - 1.01 * far).verdict is Verdict.STOP_LOW
+    assert judge(replace(at, ac=True), expected + 1.01 * far).verdict is Verdict.HIGH
 
 
 def test_a_healthy_build_has_no_reasons(tubes_in):

@@ -1,0 +1,67 @@
+"""The compiled loops against numpy and scipy."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.special import wrightomega
+
+from thermionic import devices as d
+from thermionic.circuit import elimination
+from thermionic.devices.laws import wright_omega
+
+
+@given(st.floats(-700, 700) | st.floats(700, 1e12))
+def test_wright_omega_is_that_of_scipy(z):
+    assert wright_omega(z) == pytest.approx(float(wrightomega(z)), rel=4e-15)
+
+
+@given(st.integers(1, 25), st.integers(0, 2**32 - 1), st.booleans())
+def test_matrices_of_one_pattern_are_solved_as_numpy_solves_them(size, seed, reactive):
+    random = np.random.default_rng(seed)
+    filled = (random.random((size, size)) < 3 / size) | np.eye(size, dtype=bool)
+    matrices = np.where(filled, random.standard_normal((7, size, size)), 0.0)
+    matrices[:, range(size), range(size)] += 3.0
+    # One of them has nothing where the order, chosen for the others, has a pivot.
+    matrices[3, 0, 0] = 0.0
+    matrices[3, 0, -1] = matrices[3, -1, 0] = 2.0
+    filled[0, -1] = filled[-1, 0] = True
+    if reactive:
+        matrices = matrices * np.exp(1j * random.random((7, 1, 1)))
+    rhs = random.standard_normal((size, 2, 7))
+    shape = elimination.pattern(filled)
+    found = shape.solve(matrices[:, shape.rows, shape.columns].T, rhs)
+    np.testing.assert_allclose(
+        found, np.moveaxis(np.linalg.solve(matrices, np.moveaxis(rhs, 2, 0)), 0, 2), rtol=1e-7, atol=1e-9
+    )
+
+
+def test_a_singular_matrix_is_refused():
+    shape = elimination.pattern(np.ones((3, 3), dtype=bool))
+    rank_one = np.outer([1.0, 2.0, 3.0], [1.0, 1.0, 2.0])
+    with pytest.raises(np.linalg.LinAlgError):
+        shape.solve(rank_one[shape.rows, shape.columns][:, None], np.ones((3, 1, 1)))
+
+
+def test_waves_are_what_they_say():
+    pulse = d.Pulse(1.0, 3.0, 1.0, 0.5, 0.25, 2.0, 10.0)
+    for second, value in (
+        (0.0, 1.0),
+        (1.25, 2.0),
+        (1.5, 3.0),
+        (3.4, 3.0),
+        (3.625, 2.0),
+        (9.0, 1.0),
+        (11.25, 2.0),
+        (22.0, 3.0),
+    ):
+        assert pulse.at(second) == pytest.approx(value)
+    lines = d.Piecewise((1.0, 2.0, 4.0), (5.0, 7.0, -1.0))
+    times = np.linspace(0, 5, 41)
+    np.testing.assert_allclose([lines.at(t) for t in times], np.interp(times, (1.0, 2.0, 4.0), (5.0, 7.0, -1.0)))
+    sine = d.Sine(2.0, 3.0, 50.0, delay=0.01, damping=4.0, phase=0.5)
+    assert sine.at(0.005) == pytest.approx(2.0 + 3.0 * np.sin(0.5))
+    assert sine.at(0.013) == pytest.approx(2.0 + 3.0 * np.sin(0.5 + 2 * np.pi * 0.15) * np.exp(-0.012))
+    rise = d.Exponential(-1.0, 4.0, 0.1, 0.2, 0.5, 0.3)
+    assert rise.at(0.3) == pytest.approx(-1.0 + 5.0 * (1 - np.exp(-1.0)))
+    assert rise.at(0.8) == pytest.approx(-1.0 + 5.0 * (1 - np.exp(-3.5)) - 5.0 * (1 - np.exp(-1.0)))
