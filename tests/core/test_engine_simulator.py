@@ -265,6 +265,14 @@ TRANSIENTS = {
              ("RG1", R(1e6), "g1 0"), ("X1", ECC83, "a1 g1 k"), ("X2", ECC83, "a2 0 k"), ("RA1", R(100e3), "h a1"),
              ("RA2", R(100e3), "h a2"), ("Q1", d.BipolarTransistor(1e-14, 150, 2, 80, 0.1), "k b e"), ("RE", R(2200), "e n"),
              ("VN", V(-20), "n 0"), ("RB", R(6800), "b 0"), ("Z1", d.Zener(5.6), "n b"), ("CL", C(30e-12), "a2 0")), "a2", 4e-3),
+    "ultra-linear pair driven hard": (
+        make(("V1", V(0, 0, d.Sine(0, 14, 1000)), "in 0"), ("E1", d.VoltageControlled(-1.0), "w 0 in 0"), ("VB", V(310), "h 0"),
+             ("C1", C(220e-9), "in g1"), ("C2", C(220e-9), "w g2"), ("RG1", R(470e3), "g1 0"), ("RG2", R(470e3), "g2 0"),
+             ("RS1", R(1e3), "g1 q1"), ("RS2", R(1e3), "g2 q2"), ("X1", EL84, "a1 s1 q1 k"), ("X2", EL84, "a2 s2 q2 k"),
+             ("RK", R(130), "k 0"), ("CK", C(470e-6), "k 0"), ("RL", R(8), "o 0"),
+             ("T1", d.Transformer((d.Winding(0.57, 90, 4e-3), d.Winding(0.43, 70, 3e-3), d.Winding(0.43, 70, 3e-3),
+                                   d.Winding(0.57, 90, 4e-3), d.Winding(1 / 16, 0.3, 5e-6)), d.Core(40.0)),
+              "a1 s1 s1 h h s2 s2 a2 0 o")), "o", 4e-3),
     "diodes in series": (
         make(("V1", V(0, 0, d.Sine(0, 5, 500)), "a 0"), ("D1", d.Diode(), "a b"), ("D2", d.Diode(), "b c"),
              ("D3", d.Diode(), "c d"), ("RL", R(1e3), "d 0"), ("CL", C(100e-9), "d 0")), "d", 6e-3),

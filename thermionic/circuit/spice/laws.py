@@ -42,7 +42,7 @@ def triode_subcircuit(k: TriodeCoefficients) -> str:
     return "\n".join(
         [
             ".subckt NAME A G K SCALE=1",
-            *_space(k, "max(V(A,K),0)", "V(G,K)"),
+            *_space(k, "min(max(V(A,K),0),1e5)", "V(G,K)"),
             f"BA A K I={{SCALE}}*{digits(2 / k.kg1)}*max(V(E),0)^{digits(k.ex)}",
             f"BG G K I={{SCALE}}*{_grid(k, 'V(G,K)')}",
             ".ends",
@@ -53,19 +53,21 @@ def triode_subcircuit(k: TriodeCoefficients) -> str:
 def pentode_subcircuit(k: PentodeCoefficients) -> str:
     """The body of a pentode subcircuit: anode, screen, grid, cathode, and a parameter SCALE; see devices.Pentode."""
     share, space, n = 1 / (1 + 1 / k.shield), k.space, k.knee_sharpness
+    plain, line = (f"min(max({volt},1e-12),1e3)" for volt in ("V(P)", "V(D)"))
     return "\n".join(
         [
             ".subckt NAME A S G K SCALE=1",
             f"BV VE 0 V=max({digits(share)}*(V(S,K)+max(V(A,K),0)/{digits(k.shield)}),0)",
-            *_space(space, "V(VE)", "V(G,K)"),
+            *_space(space, "min(max(V(VE),0),1e5)", "V(G,K)"),
             f"BI IK 0 V={digits(2 / space.kg1)}*max(V(E),0)^{digits(space.ex)}",
             # The anode's plain share and its diode line, and the smooth lesser of the two; see devices.Pentode.
             f"BP P 0 V=V(IK)/(1+{digits(k.screen_share / (1 - k.screen_share))}*"
             f"(1.1*max(V(S,K),1e-3)/(max(V(A,K),0)+0.1*max(V(S,K),1e-3)))^{digits(k.screen_slope)})",
-            f"BD D 0 V={digits(k.knee_perveance)}*max(V(A,K),1e-9)^1.5",
+            f"BD D 0 V={digits(k.knee_perveance)}*min(max(V(A,K),1e-9),1e5)^1.5",
+            # A simulator tries any voltage at any of these nodes: each power is of what cannot be out of its range.
             "BM M 0 V=min(V(P),V(D))",
-            f"BR R 0 V=(min(V(P),V(D))/max(max(V(P),V(D)),1e-30))^{digits(n)}",
-            f"BN N 0 V=V(A,K) > 0 ? V(M)*(1+V(R))^({digits(-1 / n)}) : 0",
+            f"BR R 0 V=(min({plain},{line})/max({plain},{line}))^{digits(n)}",
+            f"BN N 0 V=V(A,K) > 0 ? V(M)*(1+min(max(V(R),0),1))^({digits(-1 / n)}) : 0",
             "BA A K I={SCALE}*V(N)",
             "BS S K I={SCALE}*(V(IK)-V(N))",
             f"BG G K I={{SCALE}}*{_grid(space, 'V(G,K)')}",
