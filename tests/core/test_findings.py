@@ -1,5 +1,8 @@
 """Every rule against the cases it names, and what every finding must carry."""
 
+import re
+
+import numpy as np
 import pytest
 
 from thermionic import examples
@@ -7,6 +10,7 @@ from thermionic.amplifier import solve
 from thermionic.design import changed, fit_part, optional_parts
 from thermionic.findings import RULES, Severity, applied, examine
 
+RULE = {rule.name: rule for rule in RULES}
 LANTERN = examples.example("lantern")
 # The rules that offer a cure for what they fire on here.
 CURED = {
@@ -67,3 +71,13 @@ def test_a_resistor_burns_at_more_than_twice_its_rating():
     (finding,) = examine(solve(edited({"blocks/output/cathode_resistor/rating_watt": "1 W"})))
     assert finding.severity is Severity.DANGER
     assert finding.value == pytest.approx(2.6, rel=0.05)
+
+
+def test_hum_is_weighed_by_how_far_it_is_over_and_a_cold_grid_in_milliamperes():
+    (hum,) = (one for one in examine(solve(edited(RULE["hum"].fires_on))) if one.rule == "hum")
+    level = float(re.search(r"(-\d+) dB against full output", hum.evidence).group(1))
+    assert 20 * np.log10(hum.value / hum.limit) == pytest.approx(level + 70, abs=0.6)
+    rule = RULE["cold-coupling"]
+    cold = next(one for one in examine(solve(edited(rule.fires_on, rule.example))) if one.rule == rule.name)
+    volt, kilohm, milliampere = map(float, re.match(r"(\d+) V behind (\d+) kΩ, (\d+) mA", cold.evidence).groups())
+    assert milliampere == pytest.approx(volt / kilohm, rel=0.1, abs=0.6)

@@ -5,11 +5,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from thermionic import examples
+from thermionic import devices, examples
 from thermionic.amplifier import solve
 from thermionic.design import changed, fit_part
 from thermionic.errors import NoSolution
 from thermionic.powerup import Stage, Verdict, discharge_seconds, judge, plan, reasons
+from thermionic.powerup.devices import failures, spread
 from thermionic.powerup.faults import faults, wrong_value
 
 LANTERN = examples.example("lantern")
@@ -154,3 +155,13 @@ def test_the_next_lower_tap_gives_less(tubes_in):
         if ":tap" in fault.key and "T1" in fault.key
     }
     assert heard["taplower"] < tubes_in.points[signal].expected < heard["taphigher"]
+
+
+def test_a_winding_spreads_by_three_per_cent_and_a_wrong_tap_has_its_own_copper():
+    (moved,) = spread(devices.RectifiedWinding(380.0, 60.0, 50.0))
+    assert moved.peak_volt == pytest.approx(391.4)
+    transformer = devices.Transformer((devices.Winding(1, 100), devices.Winding(0.05, 0.4)), devices.Core(20.0))
+    taps = {fault.key: fault.device.windings[-1] for fault in failures(transformer, False) if "tap" in fault.key}
+    # The next tap is for half or twice the load: turns, and with them the wire's length, go by the root of two.
+    for key, factor in (("taplower", 0.70711), ("taphigher", 1.41421)):
+        assert (taps[key].turns, taps[key].ohm) == pytest.approx((0.05 * factor, 0.4 * factor), rel=1e-4)
