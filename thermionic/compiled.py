@@ -17,7 +17,13 @@ from typing import TYPE_CHECKING, Any
 
 PACKAGE = Path(__file__).parent
 # Every file with a compiled function.
-SOURCES = ("devices/waves.py", "devices/programs.py", "devices/laws.py", "circuit/kernels.py")
+SOURCES = (
+    "devices/waves.py",
+    "devices/programs.py",
+    "devices/laws.py",
+    "circuit/kernels.py",
+    "circuit/sparse_kernels.py",
+)
 
 
 def _folder() -> Path:
