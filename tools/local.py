@@ -120,7 +120,7 @@ def secret(name: str) -> str:
 def state_of_application() -> str:
     """Names the application's files as they are, so that what depends on them is done again when they change."""
     names = hashlib.sha256()
-    for file in sorted((ROOT / "bold_anode").rglob("*")):
+    for file in sorted([*(ROOT / "bold_anode").rglob("*"), *(ROOT / "thermionic").rglob("*")]):
         if file.is_file() and "__pycache__" not in file.parts:
             facts = file.stat()
             names.update(f"{file} {facts.st_mtime_ns} {facts.st_size}\n".encode())

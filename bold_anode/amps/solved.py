@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import dataclass
 from threading import Lock
 
+from cachetools import LRUCache
 from django.conf import settings
 
 from bold_anode.amps.models import Revision, hash_of
@@ -40,15 +40,13 @@ class Solved:
                 _ = finding.cure
 
 
-_kept: OrderedDict[str, Solved] = OrderedDict()
+_kept: LRUCache[str, Solved] = LRUCache(maxsize=KEPT)
 _lock = Lock()
 
 
 def _recall(key: str) -> Solved | None:
     with _lock:
-        found = _kept.get(key)
-        if found is not None:
-            _kept.move_to_end(key)
+        found: Solved | None = _kept.get(key)
         return found
 
 
@@ -63,8 +61,6 @@ def solved_design(design: Design, near: Solved | None = None) -> Solved:
             _ = found.findings
         with _lock:
             _kept[key] = found
-            while len(_kept) > KEPT:
-                _kept.popitem(last=False)
     return found
 
 

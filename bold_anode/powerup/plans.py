@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from threading import Lock
+
+from cachetools import LRUCache
 
 from bold_anode.amps.models import Revision
 from thermionic.powerup import Plan, Stage, plan
 
 KEPT = 12
 _lock = Lock()
-_kept: OrderedDict[tuple[str, Stage, float], Plan] = OrderedDict()
+_kept: LRUCache[tuple[str, Stage, float], Plan] = LRUCache(maxsize=KEPT)
 
 
 def plan_for(revision: Revision, stage: Stage, mains_volt: float) -> Plan:
     """The plan for a stage of a revision's power-up on that mains. Raises NoSolution."""
     key = (revision.document_hash, stage, mains_volt)
     with _lock:  # several readings of one page must not solve the same plan side by side
-        found = _kept.get(key)
+        found: Plan | None = _kept.get(key)
         if found is None:
             found = _kept[key] = plan(revision.design, stage, mains_volt)
-            while len(_kept) > KEPT:
-                _kept.popitem(last=False)
-        _kept.move_to_end(key)
     return found

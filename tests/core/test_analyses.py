@@ -327,11 +327,23 @@ def test_a_measured_loudspeaker_loads_as_its_table_says():
         spice.circuit(netlist)
 
 
+def test_a_step_begins_small_again_after_every_corner_of_a_wave():
+    """The last corner too: what comes after it is as new as what came after the first."""
+    wave = d.Piecewise((0.0, 1e-3, 2e-3), (0.0, 10.0, 5.0))
+    driven = make(("V1", d.VoltageSource(0.0, 0.0, wave), "a 0"), ("R1", d.Resistor(1e3), "a b"),
+                  ("C1", d.Capacitor(1e-9), "b 0"))  # fmt: skip
+    seconds = transient(System(driven), 3e-3, longest=1e-4).seconds
+    for corner in (1e-3, 2e-3):
+        at = int(np.flatnonzero(seconds == corner)[0])
+        assert seconds[at + 1] - corner <= 1e-4 / 64 * (1 + 1e-9)
+
+
 def test_nothing_hangs():
     slow = stage(("CX", d.Capacitor(1e-12), "a 0"))
     slow = slow.with_device("VIN", d.VoltageSource(0.0, 0.5, d.Sine(0.0, 0.5, 1e6)))
     for analysis in (
         lambda: transient(System(slow), 1000.0, longest=1e-6),
+        lambda: transient(System(slow), 1000.0, longest=1e-6, keep_from=999.0),
         lambda: start_up(mains_supply(warm=True), 1e5),
         lambda: fit_points(
             "triode", [Point(a, g, 1e-3 * (1 + a)) for a in range(1, 400) for g in (-1.0, -2.0, -3.0)]

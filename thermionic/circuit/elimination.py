@@ -3,8 +3,8 @@
 A circuit's matrix is mostly zeros, and all the matrices of a sweep have them in the same places. The order of
 elimination is worked out once for the pattern (H. M. Markowitz, "The elimination form of the inverse and its
 application to linear programming", Management Science 3 (1957), p. 255, among pivots that are large enough in every
-sample), and each step is then one array operation over all matrices at once. Pivots are not chosen anew for each
-matrix, so every solution is checked by putting it back, and what fails is solved by the dense method.
+sample), and each matrix then goes through the same steps, compiled. Pivots are not chosen anew for each matrix, so
+every solution is checked by putting it back, and what fails is solved by the dense method.
 """
 
 from __future__ import annotations
@@ -30,8 +30,7 @@ Numbers = NDArray[Any]
 
 @dataclass(frozen=True)
 class _Order:
-    """The steps of an elimination as kernels.eliminate takes them, and how many entries there are with those that it
-    fills."""
+    """The steps of an elimination as ``eliminate`` takes them; ``entries`` counts those that it fills too."""
 
     steps: NDArray[np.int_]
     bounds: NDArray[np.int_]

@@ -213,7 +213,7 @@ _WEIGHT = math.sqrt(2.0) / 4.0
 _NEWTON = 12
 # Up to so many ports a plain elimination is quicker than a library's, which has to be called.
 _FEW = 40
-FULL, AT_CORNER, STUCK = 0, 1, 2
+TRIED, AT_CORNER, STUCK = 0, 1, 2
 
 
 @ready(numba.void(takes(REAL, 1), takes(REAL, 1), takes(WHOLE, 1), takes(WHOLE, 2), REAL, gives(REAL, 1)))
@@ -476,8 +476,8 @@ def follow(
     x: Any, slope: Any, rate: Any, clock: Any, corner: float, longest: float, least: float, keep_from: float,
     seconds: Any, points: Any, count: Any,
 ) -> int:  # fmt: skip
-    """Step after step up to ``corner``, or until ``seconds`` and ``points`` are full, or a step would be shorter than
-    ``least``: AT_CORNER, FULL or STUCK.
+    """Step after step up to ``corner``, or until as many were tried as ``seconds`` and ``points`` have room for, or a
+    step would be shorter than ``least``: AT_CORNER, TRIED or STUCK.
 
     ``clock`` holds the time, the step that is wanted next and whether the next is a first one from rest; with ``x``,
     ``slope`` (dx/dt) and ``rate`` (C dx/dt) it goes in and comes out. ``count`` says how many points were written,
@@ -485,7 +485,7 @@ def follow(
     """
     new, new_rate = np.empty(len(x)), np.empty(len(x))
     count[0] = 0
-    while count[0] < len(seconds):
+    for _ in range(len(seconds)):
         second, wanted, settle = clock[0], clock[1], clock[2] != 0.0
         left = corner - second
         h = min(wanted, longest)
@@ -535,4 +535,4 @@ def follow(
             count[0] += 1
         if at_corner:
             return AT_CORNER
-    return FULL
+    return TRIED

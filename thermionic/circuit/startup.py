@@ -18,7 +18,7 @@ from thermionic import budget
 from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.small_signal import respond
-from thermionic.circuit.supply import Mains
+from thermionic.circuit.supply import REFERENCE, Mains
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import Accuracy, Stepper
 from thermionic.devices import AffinePorts, Device, Fuse, Resistor
@@ -204,9 +204,9 @@ class _Envelope:
         open_volts[0, :, 0] = means
         guess = open_volts
         if self.volts is not None:
-            guess = mains.moved_behind(self.volts, (self.amperes - 1e-5 * self.volts[0])[None])
+            guess = mains.moved_behind(self.volts, (self.amperes - REFERENCE * self.volts[0])[None])
         solved = mains.balanced(impedance, open_volts, guess)
-        self.volts, self.amperes = solved.volts, solved.amperes[0] + 1e-5 * solved.volts[0]
+        self.volts, self.amperes = solved.volts, solved.amperes[0] + REFERENCE * solved.volts[0]
         mean = solved.volts[0, :, 0].real
         return mains.straightened(solved.jacobian[0], lone, mean, self.amperes[:, 0].real)
 
@@ -225,7 +225,7 @@ class _Envelope:
         if self.volts is None:
             return 0.0
         system = self.mains.open
-        phasors = -np.einsum("knp,pk->nk", self.reach, self.amperes - 1e-5 * self.volts[0])
+        phasors = -np.einsum("knp,pk->nk", self.reach, self.amperes - REFERENCE * self.volts[0])
         phasors += self.drive.T * self.mains.drive
         a, b = (phasors[system.node(node)] if node != GROUND else 0.0 for node in part.nodes)
         wave = waveform(np.asarray(a - b), 512)

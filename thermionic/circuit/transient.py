@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from thermionic import budget
-from thermionic.circuit.kernels import AT_CORNER, FULL, STUCK, follow, one_step, sources
+from thermionic.circuit.kernels import AT_CORNER, STUCK, TRIED, follow, one_step, sources
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.system import System
@@ -27,7 +27,7 @@ from thermionic.errors import NetlistRefused, NoSolution
 
 _LEAST_STEP = 1e-12  # of the whole run
 _KEPT = 24  # factorisations at most
-_AT_ONCE = 1000  # points at most between two looks at the budget
+_AT_ONCE = 1000  # steps at most between two looks at the budget
 _NUMBERS = 2_000_000  # that are held for either, about
 _REFERENCE = 1e-6  # siemens
 
@@ -204,7 +204,7 @@ class Stepper:
         count = np.zeros(2, dtype=int)
         circuit = self._circuit()
         for following, corner in enumerate(self.corners.tolist()):
-            state = FULL
+            state = TRIED
             while state != AT_CORNER:
                 budget.check(
                     f"following {self.system.netlist.title} in time ({clock[0]:.3g} of {self.until:.3g} s done)"
@@ -225,7 +225,7 @@ class Stepper:
                     if self.warming:
                         rate[:] = self.rate(x, float(clock[0]))
             slope[:] = 0.0
-            if following + 1 < len(self.corners) - 1:
+            if following + 1 < len(self.corners):
                 clock[1] = min(clock[1], self.longest / 64)
         return Transient(self.present, np.concatenate(all_seconds), np.concatenate(all_points))
 
