@@ -21,8 +21,10 @@ SOURCES = (
     "devices/waves.py",
     "devices/programs.py",
     "devices/laws.py",
-    "circuit/kernels.py",
-    "circuit/sparse_kernels.py",
+    "circuit/kernels/dense.py",
+    "circuit/kernels/newton.py",
+    "circuit/kernels/sparse.py",
+    "circuit/kernels/steps.py",
 )
 
 

@@ -18,7 +18,7 @@ from cachetools import LRUCache
 from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 
-from thermionic.circuit.sparse_kernels import eliminate, plan
+from thermionic.circuit.kernels.sparse import eliminate, plan
 from thermionic.devices.base import Array
 
 _THRESHOLD = 1e-2  # a pivot is at least this part of the largest in its column, in every sample

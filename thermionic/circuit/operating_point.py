@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.kernels import SETTLED, SINGULAR, newton
+from thermionic.circuit.kernels.newton import SETTLED, SINGULAR, newton
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.system import LARGE, System
 from thermionic.devices.base import Array

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from thermionic import budget
-from thermionic.circuit.kernels import AT_CORNER, STUCK, TRIED, follow, one_step, sources
+from thermionic.circuit.kernels.steps import AT_CORNER, STUCK, TRIED, follow, one_step, sources
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.system import System

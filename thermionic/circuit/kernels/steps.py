@@ -1,4 +1,4 @@
-"""Newton for the operating point and the steps of a transient, compiled."""
+"""The steps of a transient; see transient."""
 
 from __future__ import annotations
 
@@ -8,204 +8,10 @@ from typing import Any
 import numba
 import numpy as np
 
+from thermionic.circuit.kernels.dense import factored, sensed, solve_factored, square
 from thermionic.compiled import REAL, TRUTH, WHOLE, compiled, gives, ready, takes
 from thermionic.devices.laws import evaluate
 from thermionic.devices.waves import wave_at
-
-LOST, SETTLED, SINGULAR = 0, 1, 2
-
-
-@compiled
-def _sensed(x: Any, ends: Any, v: Any) -> None:
-    for port in range(len(ends)):
-        plus, minus = ends[port]
-        v[port] = (x[plus] if plus >= 0 else 0.0) - (x[minus] if minus >= 0 else 0.0)
-
-
-@compiled
-def _factored(matrix: Any, pivots: Any) -> None:
-    """Gauss's elimination with partial pivoting in place: the factors, and which row each step took."""
-    size = len(matrix)
-    for k in range(size):
-        best = k
-        for row in range(k + 1, size):
-            if abs(matrix[row, k]) > abs(matrix[best, k]):
-                best = row
-        pivots[k] = best
-        if best != k:
-            for column in range(size):
-                matrix[k, column], matrix[best, column] = matrix[best, column], matrix[k, column]
-        inverse = 1.0 / matrix[k, k]
-        for row in range(k + 1, size):
-            if matrix[row, k] != 0.0:
-                factor = matrix[row, k] * inverse
-                matrix[row, k] = factor
-                for column in range(k + 1, size):
-                    matrix[row, column] -= factor * matrix[k, column]
-
-
-@compiled
-def _solve_factored(matrix: Any, pivots: Any, rhs: Any) -> None:
-    """Solve with the factors, the solution in the place of ``rhs``."""
-    size = len(matrix)
-    for k in range(size):
-        best = pivots[k]
-        if best != k:
-            rhs[k], rhs[best] = rhs[best], rhs[k]
-    for k in range(size):
-        for row in range(k + 1, size):
-            if matrix[row, k] != 0.0:
-                rhs[row] -= matrix[row, k] * rhs[k]
-    for k in range(size - 1, -1, -1):
-        total = rhs[k]
-        for column in range(k + 1, size):
-            total -= matrix[k, column] * rhs[column]
-        rhs[k] = total / matrix[k, k]
-
-
-@compiled
-def _square(values: Any) -> Any:
-    total = 0.0
-    for value in values:
-        total += value * value
-    return total
-
-
-@compiled
-def _stamp(matrix: Any, plus: int, minus: int, sense_plus: int, sense_minus: int, slope: float) -> None:
-    """A current from ``plus`` to ``minus`` of ``slope`` by the voltage between the sensed unknowns; -1 is earth."""
-    if plus >= 0:
-        if sense_plus >= 0:
-            matrix[plus, sense_plus] += slope
-        if sense_minus >= 0:
-            matrix[plus, sense_minus] -= slope
-    if minus >= 0:
-        if sense_plus >= 0:
-            matrix[minus, sense_plus] -= slope
-        if sense_minus >= 0:
-            matrix[minus, sense_minus] += slope
-
-
-@compiled
-def _left_over(
-    laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, lift: float, across: float,
-    x: Any, v: Any, i: Any, g: Any, residual: Any,
-) -> None:  # fmt: skip
-    """What the equations leave at x, with the sources at ``lift`` and ``across`` siemens over every port; the slopes
-    to ``g``."""
-    _sensed(x, senses, v[0])
-    for inject in range(len(drives)):
-        i[0, inject] = 0.0
-        for port in range(len(senses)):
-            g[0, inject, port] = 0.0
-    evaluate(laws, at, numbers, v, np.zeros(1), i, g)
-    inside = np.dot(G, x)
-    for one in range(len(x)):
-        residual[one] = inside[one] - lift * b[one]
-    for inject in range(len(drives)):
-        plus, minus = drives[inject]
-        if plus >= 0:
-            residual[plus] += i[0, inject]
-        if minus >= 0:
-            residual[minus] -= i[0, inject]
-    if across > 0.0:
-        for port in range(len(senses)):
-            plus, minus = senses[port]
-            if plus >= 0:
-                residual[plus] += across * v[0, port]
-            if minus >= 0:
-                residual[minus] -= across * v[0, port]
-
-
-@ready(
-    (
-        takes(WHOLE, 1),
-        takes(WHOLE, 2),
-        takes(REAL, 2),
-        takes(WHOLE, 2),
-        takes(WHOLE, 2),
-        takes(REAL, 2),
-        takes(REAL, 1),
-        REAL,
-        REAL,
-        gives(REAL, 1),
-        WHOLE,
-        REAL,
-        REAL,
-        REAL,
-    )
-)
-def newton(
-    laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, lift: float, across: float,
-    x: Any, iterations: int, volt: float, relative: float, ampere: float,
-) -> int:  # fmt: skip
-    """Newton with backtracking for G x + B i(S^T x) = b, see operating_point: LOST, SETTLED or SINGULAR.
-
-    ``senses`` (ports, 2) and ``drives`` (injects, 2) are the unknowns at the plus and minus ends, -1 for earth. ``x``
-    is where to start and where it ended. Steps are settled within ``volt`` and ``relative``, the residual within
-    ``ampere``.
-    """
-    size, ports, injects = len(x), len(senses), len(drives)
-    v, i, g = np.empty((1, ports)), np.empty((1, injects)), np.empty((1, injects, ports))
-    residual, new, step, trial, judged = (
-        np.empty(size),
-        np.empty(size),
-        np.empty(size),
-        np.empty(size),
-        np.empty(size),
-    )
-    matrix, pivots = np.empty((size, size)), np.empty(size, dtype=np.int64)
-    _left_over(laws, at, numbers, senses, drives, G, b, lift, across, x, v, i, g, residual)
-    for _ in range(iterations):
-        for row in range(size):
-            for column in range(size):
-                matrix[row, column] = G[row, column]
-        for port in range(ports):
-            sense_plus, sense_minus = senses[port]
-            for inject in range(injects):
-                slope = g[0, inject, port]
-                if slope != 0.0:
-                    plus, minus = drives[inject]
-                    _stamp(matrix, plus, minus, sense_plus, sense_minus, slope)
-            if across > 0.0:
-                _stamp(matrix, sense_plus, sense_minus, sense_plus, sense_minus, across)
-        _factored(matrix, pivots)
-        for one in range(size):
-            step[one] = -residual[one]
-        _solve_factored(matrix, pivots, step)
-        for one in range(size):
-            if not math.isfinite(step[one]):
-                return SINGULAR
-        before, length = math.sqrt(_square(residual)), math.sqrt(_square(step))
-        fraction = 1.0
-        while True:
-            for one in range(size):
-                trial[one] = x[one] + fraction * step[one]
-            _left_over(laws, at, numbers, senses, drives, G, b, lift, across, trial, v, i, g, new)
-            after = math.sqrt(_square(new))
-            enough = 1.0 - 1e-4 * fraction
-            if math.isfinite(after):
-                if after <= enough * before:
-                    break
-                for one in range(size):
-                    judged[one] = new[one]
-                _solve_factored(matrix, pivots, judged)
-                if math.sqrt(_square(judged)) <= enough * length:
-                    break
-            if fraction < 1e-3:
-                break
-            fraction *= 0.5
-        if not math.isfinite(after):
-            return LOST
-        settled, largest, most = True, 0.0, 1.0
-        for one in range(size):
-            settled = settled and abs(fraction * step[one]) <= volt + relative * abs(trial[one])
-            x[one], residual[one] = trial[one], new[one]
-            largest, most = max(largest, abs(new[one])), max(most, abs(x[one]))
-        if settled and largest < ampere * most:
-            return SETTLED
-    return LOST
-
 
 GAMMA = 2.0 - math.sqrt(2.0)
 _HALF = 0.5 * GAMMA
@@ -258,8 +64,8 @@ def _implicit(
             out[one] = still[one]
         return True
     open_volts, v, w = np.empty(ports), np.empty((1, ports)), np.empty((1, ports))
-    _sensed(still, ends, open_volts)
-    _sensed(guess, ends, v[0])
+    sensed(still, ends, open_volts)
+    sensed(guess, ends, v[0])
     i, g = np.empty((1, injects)), np.empty((1, injects, ports))
     beyond, step, left = np.empty(injects), np.empty(ports), np.empty(ports)
     pivots = np.empty(ports, dtype=np.int64)
@@ -275,8 +81,8 @@ def _implicit(
             left[port] = step[port]
             matrix[port, port] += 1.0
         if ports <= _FEW:
-            _factored(matrix, pivots)
-            _solve_factored(matrix, pivots, step)
+            factored(matrix, pivots)
+            solve_factored(matrix, pivots, step)
         else:
             step[:] = np.linalg.solve(matrix, step)
         largest = 0.0
@@ -287,7 +93,7 @@ def _implicit(
         # Ports are kept from leaping further than the exponentials of a junction can stand.
         fraction = 1.0
         if largest > 1.0:
-            worst = _square(left)
+            worst = square(left)
             slopes = g.copy()
             while fraction > 1e-3:
                 for port in range(ports):
@@ -414,22 +220,10 @@ _SOURCES = (takes(REAL, 1), takes(REAL, 1), takes(WHOLE, 1), takes(WHOLE, 2))
 _ALLOWED = (takes(REAL, 1), REAL, takes(TRUTH, 1), gives(REAL, 1))
 
 
-@ready(
-    REAL(
-        *_TABLE,
-        *_CIRCUIT,
-        *_SOURCES,
-        *_ALLOWED,
-        gives(REAL, 1),
-        gives(REAL, 1),
-        gives(REAL, 1),
-        REAL,
-        REAL,
-        TRUTH,
-        gives(REAL, 1),
-        gives(REAL, 1),
-    )
-)
+@ready(REAL(
+    *_TABLE, *_CIRCUIT, *_SOURCES, *_ALLOWED, gives(REAL, 1), gives(REAL, 1), gives(REAL, 1), REAL, REAL, TRUTH,
+    gives(REAL, 1), gives(REAL, 1),
+))  # fmt: skip
 def one_step(
     laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, C: Any, base: Any,
     steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
@@ -446,29 +240,11 @@ def one_step(
     )  # fmt: skip
 
 
-@ready(
-    WHOLE(
-        *_TABLE,
-        *_CIRCUIT,
-        *_SOURCES,
-        *_ALLOWED,
-        gives(REAL, 1),
-        gives(REAL, 3),
-        gives(REAL, 3),
-        gives(REAL, 3),
-        gives(REAL, 1),
-        gives(REAL, 1),
-        gives(REAL, 1),
-        gives(REAL, 1),
-        REAL,
-        REAL,
-        REAL,
-        REAL,
-        gives(REAL, 1),
-        gives(REAL, 2),
-        gives(WHOLE, 1),
-    )
-)
+@ready(WHOLE(
+    *_TABLE, *_CIRCUIT, *_SOURCES, *_ALLOWED, gives(REAL, 1), gives(REAL, 3), gives(REAL, 3), gives(REAL, 3),
+    gives(REAL, 1), gives(REAL, 1), gives(REAL, 1), gives(REAL, 1), REAL, REAL, REAL, REAL, gives(REAL, 1),
+    gives(REAL, 2), gives(WHOLE, 1),
+))  # fmt: skip
 def follow(
     laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, C: Any, base: Any,
     steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,

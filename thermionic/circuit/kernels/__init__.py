@@ -1,0 +1,1 @@
+"""The innermost loops of the analyses, compiled."""

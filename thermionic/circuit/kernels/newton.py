@@ -1,0 +1,131 @@
+"""Newton for the operating point; see operating_point."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+
+from thermionic.circuit.kernels.dense import factored, sensed, solve_factored, square
+from thermionic.compiled import REAL, WHOLE, compiled, gives, ready, takes
+from thermionic.devices.laws import evaluate
+
+LOST, SETTLED, SINGULAR = 0, 1, 2
+
+
+@compiled
+def _stamp(matrix: Any, plus: int, minus: int, sense_plus: int, sense_minus: int, slope: float) -> None:
+    """A current from ``plus`` to ``minus`` of ``slope`` by the voltage between the sensed unknowns; -1 is earth."""
+    if plus >= 0:
+        if sense_plus >= 0:
+            matrix[plus, sense_plus] += slope
+        if sense_minus >= 0:
+            matrix[plus, sense_minus] -= slope
+    if minus >= 0:
+        if sense_plus >= 0:
+            matrix[minus, sense_plus] -= slope
+        if sense_minus >= 0:
+            matrix[minus, sense_minus] += slope
+
+
+@compiled
+def _left_over(
+    laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, lift: float, across: float,
+    x: Any, v: Any, i: Any, g: Any, residual: Any,
+) -> None:  # fmt: skip
+    """What the equations leave at x, with the sources at ``lift`` and ``across`` siemens over every port; the slopes
+    to ``g``."""
+    sensed(x, senses, v[0])
+    for inject in range(len(drives)):
+        i[0, inject] = 0.0
+        for port in range(len(senses)):
+            g[0, inject, port] = 0.0
+    evaluate(laws, at, numbers, v, np.zeros(1), i, g)
+    inside = np.dot(G, x)
+    for one in range(len(x)):
+        residual[one] = inside[one] - lift * b[one]
+    for inject in range(len(drives)):
+        plus, minus = drives[inject]
+        if plus >= 0:
+            residual[plus] += i[0, inject]
+        if minus >= 0:
+            residual[minus] -= i[0, inject]
+    if across > 0.0:
+        for port in range(len(senses)):
+            plus, minus = senses[port]
+            if plus >= 0:
+                residual[plus] += across * v[0, port]
+            if minus >= 0:
+                residual[minus] -= across * v[0, port]
+
+
+@ready((
+    takes(WHOLE, 1), takes(WHOLE, 2), takes(REAL, 2), takes(WHOLE, 2), takes(WHOLE, 2), takes(REAL, 2),
+    takes(REAL, 1), REAL, REAL, gives(REAL, 1), WHOLE, REAL, REAL, REAL,
+))  # fmt: skip
+def newton(
+    laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, lift: float, across: float,
+    x: Any, iterations: int, volt: float, relative: float, ampere: float,
+) -> int:  # fmt: skip
+    """Newton with backtracking for G x + B i(S^T x) = b, see operating_point: LOST, SETTLED or SINGULAR.
+
+    ``senses`` (ports, 2) and ``drives`` (injects, 2) are the unknowns at the plus and minus ends, -1 for earth. ``x``
+    is where to start and where it ended. Steps are settled within ``volt`` and ``relative``, the residual within
+    ``ampere``.
+    """
+    size, ports, injects = len(x), len(senses), len(drives)
+    v, i, g = np.empty((1, ports)), np.empty((1, injects)), np.empty((1, injects, ports))
+    residual, new, step = np.empty(size), np.empty(size), np.empty(size)
+    trial, judged = np.empty(size), np.empty(size)
+    matrix, pivots = np.empty((size, size)), np.empty(size, dtype=np.int64)
+    _left_over(laws, at, numbers, senses, drives, G, b, lift, across, x, v, i, g, residual)
+    for _ in range(iterations):
+        for row in range(size):
+            for column in range(size):
+                matrix[row, column] = G[row, column]
+        for port in range(ports):
+            sense_plus, sense_minus = senses[port]
+            for inject in range(injects):
+                slope = g[0, inject, port]
+                if slope != 0.0:
+                    plus, minus = drives[inject]
+                    _stamp(matrix, plus, minus, sense_plus, sense_minus, slope)
+            if across > 0.0:
+                _stamp(matrix, sense_plus, sense_minus, sense_plus, sense_minus, across)
+        factored(matrix, pivots)
+        for one in range(size):
+            step[one] = -residual[one]
+        solve_factored(matrix, pivots, step)
+        for one in range(size):
+            if not math.isfinite(step[one]):
+                return SINGULAR
+        before, length = math.sqrt(square(residual)), math.sqrt(square(step))
+        fraction = 1.0
+        while True:
+            for one in range(size):
+                trial[one] = x[one] + fraction * step[one]
+            _left_over(laws, at, numbers, senses, drives, G, b, lift, across, trial, v, i, g, new)
+            after = math.sqrt(square(new))
+            enough = 1.0 - 1e-4 * fraction
+            if math.isfinite(after):
+                if after <= enough * before:
+                    break
+                for one in range(size):
+                    judged[one] = new[one]
+                solve_factored(matrix, pivots, judged)
+                if math.sqrt(square(judged)) <= enough * length:
+                    break
+            if fraction < 1e-3:
+                break
+            fraction *= 0.5
+        if not math.isfinite(after):
+            return LOST
+        settled, largest, most = True, 0.0, 1.0
+        for one in range(size):
+            settled = settled and abs(fraction * step[one]) <= volt + relative * abs(trial[one])
+            x[one], residual[one] = trial[one], new[one]
+            largest, most = max(largest, abs(new[one])), max(most, abs(x[one]))
+        if settled and largest < ampere * most:
+            return SETTLED
+    return LOST
