@@ -14,7 +14,8 @@ from thermionic.circuit.large_signal import Drive, distortion, drive
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import PartState
 from thermionic.circuit.small_signal import Response, SmallSignal, respond
-from thermionic.circuit.supply import CircuitState, RectifierState, solve_circuit
+from thermionic.circuit.supply import solve_circuit
+from thermionic.circuit.supply_state import CircuitState, RectifierState
 from thermionic.circuit.system import System
 from thermionic.design import Design, route
 from thermionic.devices import RectifiedWinding

@@ -8,21 +8,21 @@ currents. The two are iterated until they agree.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.harmonic_balance import Balance, balance, harmonics_of_one, waveform
+from thermionic.circuit.harmonic_balance import Balance, balance, harmonics_of_one
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.small_signal import respond
+from thermionic.circuit.supply_state import CircuitState, MainsState
 from thermionic.circuit.system import System
-from thermionic.devices import AffinePorts, Device, LinearPart, MainsSource, RectifiedWinding, Resistor, Thevenin
+from thermionic.devices import AffinePorts, LinearPart, MainsSource, RectifiedWinding, Resistor
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.devices.thermal import Hot
 from thermionic.errors import NetlistRefused, NoSolution
-from thermionic.lazily import lazily
 
 # The mean is good to 2 parts in 100,000 and the peak current to 0.1 % with these harmonics of the ripple (measured
 # against 320 of them).
@@ -44,140 +44,6 @@ BESIDE = 1.0
 _BEHIND_AT = 3
 _ROUGHLY = 4  # times fewer harmonics to begin with
 STAND_IN = "RECTIFIERS"
-
-
-@dataclass(frozen=True, eq=False)
-class MainsState:
-    """Rectifiers in their periodic steady state.
-
-    ``volts`` and ``amperes`` (ports, harmonics + 1) are the phasors of the ports over the fundamental ``hertz``: port
-    voltage, and current into its plus terminal; ``stand_in`` the straight lines that stand for them in the operating
-    point; ``x`` the phasors of every unknown of ``system``, (size, harmonics + 1), the first being the mean.
-    ``parts`` are the rectifying parts, in the order of their ports.
-    """
-
-    hertz: float
-    parts: tuple[Part, ...]
-    volts: ComplexArray
-    amperes: ComplexArray
-    stand_in: AffinePorts
-    x: ComplexArray
-    system: System
-
-    def ports_of(self, name: str) -> slice:
-        """Which ports belong to the rectifying part ``name``. Raises KeyError."""
-        first = 0
-        for part in self.parts:
-            count = len(part.device.ports)
-            if part.name == name:
-                return slice(first, first + count)
-            first += count
-        raise KeyError(name)
-
-    def node_waveform(self, node: str, samples: int = 512) -> Array:
-        """A node's voltage over one period of the fundamental, V, (samples,)."""
-        if node == GROUND:
-            return np.zeros(samples)
-        return waveform(self.x[self.system.node(node)], samples)
-
-    def ripple_peak_to_peak(self, node: str) -> float:
-        """Ripple at a node, V peak to peak."""
-        return float(np.ptp(self.node_waveform(node)))
-
-    def branch_waveform(self, part: str, which: int = 0, samples: int = 1024) -> Array:
-        """A winding's or source's current over one period, A, (samples,)."""
-        return waveform(self.x[self.system.branch(part, which)], samples)
-
-
-@dataclass(frozen=True, eq=False)
-class RectifierState:
-    """One rectifying part in its periodic steady state. With two anodes the figures are the sum's, but for
-    the peak, which is the larger one's."""
-
-    part: str
-    device: Device
-    mains: MainsState
-
-    @property
-    def _ports(self) -> slice:
-        return self.mains.ports_of(self.part)
-
-    @property
-    def winding(self) -> RectifiedWinding:
-        """The device, where it is a winding with its bridge."""
-        assert isinstance(self.device, RectifiedWinding)
-        return self.device
-
-    @property
-    def _sign(self) -> float:
-        """A winding delivers out of its plus terminal; a diode's current flows into its anode."""
-        return -1.0 if isinstance(self.device, RectifiedWinding) else 1.0
-
-    @lazily
-    def currents(self) -> Array:
-        """Current of each port over one period, A, (ports, samples)."""
-        return np.maximum(self._sign * waveform(self.mains.amperes[self._ports], 1024), 0.0)
-
-    @property
-    def mean_volt(self) -> float:
-        """Mean port voltage, V."""
-        return float(self.mains.volts[self._ports][0, 0].real)
-
-    @property
-    def mean_ampere(self) -> float:
-        """Mean current delivered, A."""
-        return float(self._sign * np.sum(self.mains.amperes[self._ports][:, 0].real))
-
-    @property
-    def peak_ampere(self) -> float:
-        """Peak current of a port, A."""
-        return float(self.currents.max())
-
-    @property
-    def winding_rms_ampere(self) -> float:
-        """Heating (rms) current of all ports together, A."""
-        return float(np.sqrt(np.mean(self.currents.sum(axis=0) ** 2)))
-
-    @property
-    def dissipation(self) -> float:
-        """Mean power lost in the device's own ports, W; not meant for a winding, which is a source."""
-        volts = waveform(self.mains.volts[self._ports], 1024)
-        return float(np.mean(np.sum(volts * waveform(self.mains.amperes[self._ports], 1024), axis=0)))
-
-    @property
-    def equivalent(self) -> Thevenin:
-        """The source and resistance that stand for a single port around its mean current."""
-        port = self._ports
-        siemens = float(self.mains.stand_in.siemens[port, port][0, 0])
-        return Thevenin(-float(self.mains.stand_in.ampere[port][0]) / siemens, 1.0 / siemens)
-
-    def ripple_peak_to_peak(self, node: str) -> float:
-        """Ripple at a node, V peak to peak."""
-        return self.mains.ripple_peak_to_peak(node)
-
-
-@dataclass(frozen=True, eq=False)
-class CircuitState:
-    """The operating point of a whole circuit, with its rectifiers if it has any.
-
-    ``netlist`` is as given; ``at.system.netlist`` has the rectifiers' stand-in in their place.
-    """
-
-    netlist: Netlist
-    at: OperatingPoint
-    mains: MainsState | None
-
-    @lazily
-    def rectifier(self) -> RectifierState | None:
-        """The first rectifier."""
-        return self.of(self.mains.parts[0].name) if self.mains else None
-
-    def of(self, part: str) -> RectifierState:
-        """The rectifying part of that name. Raises KeyError."""
-        if self.mains is None:
-            raise KeyError(part)
-        self.mains.ports_of(part)
-        return RectifierState(part, self.netlist[part].device, self.mains)
 
 
 def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> CircuitState:
@@ -372,9 +238,11 @@ class Mains:
         """Choose the resistance to move each rectifier behind that has a closed form with one: between what it sees
         while the others conduct and while they do not, by their geometric mean."""
         at = impedance[_BEHIND_AT]
-        seen = np.sqrt(np.abs(np.diagonal(at) / np.diagonal(np.linalg.pinv(at))))
+        alone, among = np.abs(np.diagonal(at)), np.abs(np.diagonal(np.linalg.pinv(at)))
         movable = [part.device.behind(1.0) is not None for part in self.rectifying for _ in part.device.ports]
-        self.behind = np.where(movable, seen, 0.0)
+        # A port that is shorted sees nothing, and need not be moved.
+        moved = np.array(movable) & (among > 0)
+        self.behind = np.where(moved, np.sqrt(alone / np.where(moved, among, 1.0)), 0.0)
 
     def moved_behind(self, volts: ComplexArray, amperes: ComplexArray) -> ComplexArray:
         """The voltages of the ports with what their currents drop in the resistance they are moved behind."""

@@ -6,7 +6,7 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.circuit.netlist import GROUND
-from thermionic.circuit.supply import CircuitState
+from thermionic.circuit.supply_state import CircuitState
 from thermionic.design import Capacitor
 from thermionic.findings.base import Cure, Finding, Rule, Severity, next_above
 

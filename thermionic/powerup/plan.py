@@ -12,7 +12,8 @@ from thermionic.amplifier import Compiled, compile_design
 from thermionic.amplifier.solved import is_pulled
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.small_signal import SmallSignal
-from thermionic.circuit.supply import CircuitState, solve_circuit
+from thermionic.circuit.supply import solve_circuit
+from thermionic.circuit.supply_state import CircuitState
 from thermionic.design import Capacitor, Design, Resistor, changed, full_up
 from thermionic.devices import Capacitor as CapacitorDevice
 from thermionic.devices import Feed

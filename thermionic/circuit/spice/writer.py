@@ -6,7 +6,7 @@ from thermionic import devices
 from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.spice.cards import Cards, named, put
 from thermionic.circuit.spice.laws import digits
-from thermionic.circuit.supply import CircuitState, MainsState
+from thermionic.circuit.supply_state import CircuitState, MainsState
 
 
 def write(
