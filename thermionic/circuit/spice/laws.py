@@ -80,7 +80,7 @@ def filament_subcircuit(k: TriodeCoefficients) -> str:
     """The body of a triode with a filament: anode, grid and its two ends, and SCALE; see devices.FilamentTriode."""
     lines = [".subckt NAME A G F H SCALE=1"]
     for bit, (s, share) in enumerate(zip(ALONG, WEIGHT, strict=True), start=1):
-        va, vg = f"max(V(A,F)-{digits(s)}*V(H,F),0)", f"(V(G,F)-{digits(s)}*V(H,F))"
+        va, vg = f"min(max(V(A,F)-{digits(s)}*V(H,F),0),1e5)", f"(V(G,F)-{digits(s)}*V(H,F))"
         space = [line.replace(" U ", f" U{bit} ").replace(" E ", f" E{bit} ").replace("V(U)", f"V(U{bit})")
                  for line in _space(k, va, vg)]  # fmt: skip
         lines += [f"B{line[1]}{bit} {line.split(' ', 1)[1]}" for line in space]
