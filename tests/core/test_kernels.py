@@ -35,11 +35,12 @@ def test_matrices_of_one_pattern_are_solved_as_numpy_solves_them(size, seed, rea
     np.testing.assert_allclose(found, wanted, rtol=1e-9, atol=1e-12)
 
 
-def test_a_matrix_whose_pivot_vanishes_is_solved_densely():
+@pytest.mark.parametrize("left", [0.0, 1e-18])
+def test_a_matrix_whose_pivot_vanishes_is_solved_densely(left):
     """The order is chosen by a few of them; four others each lack one entry, so one of those its first pivot."""
     matrices = np.tile([[1.0, 2.0], [3.0, 5.0]], (50, 1, 1)) * np.linspace(1, 2, 50)[:, None, None]
     for batch, (row, column) in zip((1, 2, 3, 5), ((0, 0), (0, 1), (1, 0), (1, 1)), strict=True):
-        matrices[batch, row, column] = 0.0
+        matrices[batch, row, column] = left
     shape = elimination.pattern(np.ones((2, 2), dtype=bool))
     for kind in (float, complex):
         values = matrices[:, shape.rows, shape.columns].T.astype(kind)
