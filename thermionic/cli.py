@@ -17,7 +17,8 @@ from thermionic import budget, tubes
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.circuit import spice
 from thermionic.design import load, schema
-from thermionic.errors import ThermionicError
+from thermionic.devices import GasRegulator, Pentode, Triode
+from thermionic.errors import NetlistRefused, ThermionicError
 from thermionic.report import ANALYSES, report
 
 _NETLIST_SUFFIXES = (".cir", ".ckt", ".net", ".sp", ".spice")
@@ -100,6 +101,9 @@ def _seconds(text: str) -> float:
     return value
 
 
+_MOST_BYTES = 5_000_000  # of a file that a netlist includes
+
+
 def _bytes(file: Path) -> bytes:
     return sys.stdin.buffer.read() if str(file) == "-" else file.read_bytes()
 
@@ -138,7 +142,11 @@ def _unit(tube: tubes.TubeType, unit: tubes.Unit) -> dict[str, Any]:
         "limits": {key: value for key, value in asdict(limits).items() if value is not None} if limits else None,
     }
     if unit.kind in ("triode", "pentode"):
-        device = tube.triode() if unit.kind == "triode" else tube.pentode()
+        device = tube.device(unit)
+        assert isinstance(device, Triode | Pentode)
+        found["cutoffs"] = [
+            {**_given(cutoff), "ratio": tubes.cutoff_ratio(device, cutoff)} for cutoff in unit.cutoffs
+        ]
         found["points"] = [{**_given(point), "errors": tubes.errors(device, point)} for point in unit.points]
     if unit.kind == "rectifier":
         found["points"] = [
@@ -149,7 +157,7 @@ def _unit(tube: tubes.TubeType, unit: tubes.Unit) -> dict[str, Any]:
     return found
 
 
-def _given(point: tubes.Point) -> dict[str, Any]:
+def _given(point: tubes.Point | tubes.Cutoff) -> dict[str, Any]:
     return {key: value for key, value in asdict(point).items() if value is not None}
 
 
@@ -184,11 +192,11 @@ def _library(_: argparse.Namespace) -> str:
     pieces = ["* Every tube of the library as a subcircuit. Terminals are in the order that each line gives.\n"]
     for tube in tubes.all_types().values():
         devices = tube.devices()
-        for kind, device in devices.items():
-            name = _spice_name(tube.type) + (f"_{kind}" if len(devices) > 1 else "")
+        for unit, device in devices.items():
+            name = _spice_name(tube.type) + (f"_{unit.replace(' ', '_')}" if len(devices) > 1 else "")
             said = f"{tube.type}: {tube.description}"
-            if kind == "regulator":
-                device = tubes.get(tube.type).regulator(lit=True)
+            if isinstance(device, GasRegulator):
+                device = tube.regulator(lit=True)
                 said += ", as it is once struck"
             pieces.append(spice.subcircuit(name, device, said))
     return "\n".join(pieces)
@@ -204,17 +212,30 @@ def _is_netlist(file: Path, raw: bytes) -> bool:
     )
 
 
+def _beside(file: Path) -> spice.Files:
+    """The files that a netlist may include: those in its own folder and below, and none by another way."""
+    folder = file.resolve().parent
+
+    def read(name: str) -> str:
+        wanted = (folder / name.replace("\\", "/")).resolve()
+        if not wanted.is_relative_to(folder):
+            raise NetlistRefused(f"{name} is outside the netlist's folder, and only what is in there is read.")
+        if not wanted.is_file():
+            raise NetlistRefused(f"there is no file {name} beside the netlist.")
+        if wanted.stat().st_size > _MOST_BYTES:
+            raise NetlistRefused(f"{name} is larger than {_MOST_BYTES // 1_000_000} MB.")
+        return spice.decode(wanted.read_bytes())
+
+    return read
+
+
 def _solve(chosen: argparse.Namespace) -> Any:
     raw = _bytes(chosen.file)
     asked = [name for name in ANALYSES if getattr(chosen, name)]
     if _is_netlist(chosen.file, raw):
         if asked:
             raise ThermionicError(f"--{asked[0]} is for a design; a netlist has its analyses in its own lines.")
-        try:
-            text = raw.decode("utf-8-sig")
-        except UnicodeDecodeError:
-            raise ThermionicError(f"{chosen.file} is not a netlist: it is not text in UTF-8.") from None
-        return spice.run(spice.read(text))
+        return spice.run(spice.read(spice.decode(raw), _beside(chosen.file) if str(chosen.file) != "-" else None))
     amplifier = solve(load(raw))
     if not asked:
         return report(amplifier)

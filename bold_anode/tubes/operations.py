@@ -22,6 +22,8 @@ def add_tube(user: Any, name: str, kind: str, points: str, anode_volt: str, anod
     name = name.strip()
     if not name:
         raise FitRefused("Give the tube a name.")
+    if name.upper() in tubes.library_names():
+        raise FitRefused(f"{name} is a type of the library; call your own otherwise.")
     if OwnTube.objects.of(user).filter(name__iexact=name).exists():
         raise FitRefused(f"There is a {name} in your drawer already. Take that out first, or use another name.")
     if OwnTube.objects.of(user).count() >= MOST_TUBES:
@@ -32,8 +34,6 @@ def add_tube(user: Any, name: str, kind: str, points: str, anode_volt: str, anod
     document: dict[str, Any] = {}
     if kind == "triode":
         document = documents.triode_from_fit(name, fitted, anode_volt, anode_watt).model_dump(mode="json")
-    elif name.upper() in tubes.library_names():
-        raise FitRefused(f"{name} is a type of the library; call your own otherwise.")
     return OwnTube.objects.create(
         owner=user, name=name, kind=kind, points=points, fitted=fitted.as_dict(), document=document
     )

@@ -23,6 +23,7 @@ _KIND_WORDS = {
     "rectifier": "rectifier",
     "regulator": "gas regulator",
     "diode": "diodes",
+    "indicator": "tuning indicator",
 }
 
 
@@ -49,7 +50,7 @@ def _drawn(request: HttpRequest, typed: dict[str, str], status: int = 200) -> Ht
 
 
 def _sorted() -> list[tubes.TubeType]:
-    order = ("triode", "triode-diode", "triode-pentode", "pentode", "rectifier", "regulator")
+    order = ("triode", "triode-diode", "triode-pentode", "pentode", "rectifier", "regulator", "indicator")
     return sorted(tubes.all_types().values(), key=lambda tube: (order.index(tube.kind), tube.type))
 
 
@@ -58,7 +59,7 @@ def _row(tube: tubes.TubeType) -> dict[str, Any]:
     off = []
     for unit in tube.units:
         if unit.kind in ("triode", "pentode"):
-            device = tube.triode() if unit.kind == "triode" else tube.pentode()
+            device = tube.device(unit)
             off += [abs(tubes.errors(device, point)["anode_a"]) for point in unit.points]
         off += [abs(tubes.drop_error(tube.rectifier(), drop)) for drop in unit.drops]
     unsure = any(

@@ -120,7 +120,9 @@ def test_splitters_split():
     """A cathodyne with equal loads gives both sides the same, just under one; a pair on a current source too."""
     hurdle = solve(examples.example("hurdle"))
     a, b = (hurdle.gain(node, "first_anode") for node in ("splitter_anode", "splitter_cathode"))
-    assert a == pytest.approx(b, rel=0.005)
+    # The splitter idles 0.4 V below its cathode, where its grid draws a little: half a percent of the anode's signal.
+    assert a == pytest.approx(b, rel=0.01)
+    assert a < b
     assert 0.9 < a < 1.0
     design = examples.example("saltpan")
     design = fit_part(fit_part_raw(design, "tail"), "blocks/splitter/anode_load_b", False)

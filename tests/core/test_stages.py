@@ -85,8 +85,8 @@ def test_the_class_follows_from_how_long_the_tubes_conduct():
         found[idle] = working_class(amplifier, "output")
     cold, middle, hot = (found[idle] for idle in sorted(found))
     assert cold.conducts < middle.conducts < hot.conducts
-    assert cold.leaves_a < middle.leaves_a
-    assert hot.leaves_a is None or hot.leaves_a > middle.leaves_a
+    assert cold.leaves_a / cold.full < middle.leaves_a / middle.full
+    assert hot.leaves_a is None or hot.leaves_a / hot.full > middle.leaves_a / middle.full
     assert middle.letters == "AB1"
 
 

@@ -14,8 +14,8 @@ COUNTED = {"triode": ("anode", "grid"), "pentode": ("anode", "grid", "screen"), 
 
 
 def test_the_drawer_is_full():
-    assert len(TYPES) >= 70
-    for kind, least in {"triode": 40, "pentode": 40, "rectifier": 12, "regulator": 8}.items():
+    assert len(TYPES) >= 170
+    for kind, least in {"triode": 80, "pentode": 75, "rectifier": 18, "regulator": 8, "indicator": 2}.items():
         assert len(tubes.types_with(kind)) >= least, kind
     assert sum(tube.has("triode") and tube.has("pentode") for tube in TYPES) >= 5
 
@@ -23,15 +23,19 @@ def test_the_drawer_is_full():
 @pytest.mark.parametrize("tube", TYPES, ids=lambda tube: tube.type)
 def test_a_data_file_is_complete_and_plausible(tube):
     electrodes = list(tube.pins.values())
+    if not tube.pins:
+        assert "left out" in tube.note or tube.base == "not known here"
     for unit in tube.units:
-        for electrode in COUNTED.get(unit.kind, ()):
-            assert any(name.startswith(electrode) for name in electrodes), electrode
+        for electrode in COUNTED.get(unit.kind, ()) if tube.pins else ():
+            if unit.kind == "rectifier" and unit.sections == 1:
+                electrode = electrode.removesuffix(" 1").removesuffix(" 2")
+            assert any(electrode in name for name in electrodes), electrode
     if tube.heater is None:
         assert tube.has("regulator")
     else:
         assert 1.0 <= tube.heater.volts <= 50
         assert 0.05 <= tube.heater.amperes <= 5
-        assert sum(name.startswith("filament" if tube.heater.filament else "heater") or
+        assert not tube.pins or sum(name.startswith("filament" if tube.heater.filament else "heater") or
                    "and heater" in name for name in electrodes) >= 2  # fmt: skip
     assert tube.envelope is not None
     assert 0.01 < tube.envelope.diameter_m < tube.envelope.height_m < 0.25
@@ -40,19 +44,21 @@ def test_a_data_file_is_complete_and_plausible(tube):
 
 
 def _plausible(tube, unit):
-    limits = unit.limits or unit.rectifier_limits or unit.regulator_limits
+    limits = unit.limits or unit.rectifier_limits or unit.regulator_limits or unit.indicator_limits
     if unit.kind != "diode":
         assert limits.system in RATING_SYSTEMS
         assert set(limits.unsure) <= set(vars(limits)) | {"regulation_v"}
-    for point in (*unit.points, *unit.drops, *unit.stages, *unit.outputs):
+    for point in (
+        *unit.points, *unit.cutoffs, *unit.grid_currents, *unit.drops, *unit.stages, *unit.outputs, *unit.indications
+    ):  # fmt: skip
         assert point.source
     if unit.limits:
-        assert 50 <= limits.anode_v <= 1500
-        assert all(1e-16 < farad < 3e-11 for farad in unit.capacitances.values())
+        assert 50 <= limits.anode_v <= 2500
+        assert all(1e-16 < farad < 4e-11 for farad in unit.capacitances.values())
         assert (limits.screen_v is not None) == (unit.kind == "pentode")
         assert unit.points
     if unit.rectifier_limits:
-        assert limits.reverse_v > 500 > unit.drops[0].drop_v
+        assert limits.reverse_v > 300 > unit.drops[0].drop_v
         assert limits.peak_a > limits.output_a
     if unit.regulator_limits:
         assert unit.striking_v > unit.running_v
@@ -83,9 +89,9 @@ HELD = {"anode_a": 0.10, "gm_s": 0.12, "screen_a": 0.20}
 def test_nine_published_points_in_ten_are_met():
     found = {figure: [] for figure in HELD}
     for tube in TYPES:
-        for unit in tube.units:
+        for unit in tube.units if not tube.variant_of else ():
             if unit.kind in ("triode", "pentode"):
-                device = tube.triode() if unit.kind == "triode" else tube.pentode()
+                device = tube.device(unit)
                 for point in unit.points:
                     for figure, error in errors(device, point).items():
                         if figure in HELD and not point.unsure:

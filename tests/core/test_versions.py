@@ -2,18 +2,21 @@
 
 ``data/version1`` holds the three example amplifiers as version 1 stored them, with what that version's own code made
 of them: node voltages, part states, figures, findings and test points, recorded before it was replaced.
+``data/version1_tubes.json`` holds the coefficients that its tubes had then: their fits have become better since.
 """
 
 import json
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 
 import pytest
 
 from thermionic.amplifier import solve, stage_numbers
 from thermionic.design import dump, load
+from thermionic.devices import PentodeCoefficients, TriodeCoefficients
 from thermionic.findings import examine
 from thermionic.powerup import Stage, plan
+from thermionic.tubes import library
 
 RECORDS = {
     file.stem: json.loads(file.read_text()) for file in (Path(__file__).parent / "data" / "version1").glob("*.json")
@@ -26,8 +29,37 @@ def renamed(node):
     return RENAMED.get(node, node.removesuffix("_ht") + "_feed_wire" if node.endswith("_ht") else node)
 
 
+def _then(raw):
+    """Coefficients as they were stored: what has come since is not in them."""
+    if "perveance" in raw:
+        return raw["perveance"]
+    space = {name: value for name, value in raw.items() if name in TriodeCoefficients.__dataclass_fields__}
+    own = {name: value for name, value in raw.items() if name not in space}
+    return PentodeCoefficients(TriodeCoefficients(**space), **own) if own else TriodeCoefficients(**space)
+
+
+@pytest.fixture(scope="module")
+def tubes_of_then():
+    recorded = json.loads((Path(__file__).parent / "data" / "version1_tubes.json").read_text())
+    types = {
+        name: replace(
+            tube,
+            units=tuple(
+                replace(unit, coefficients=_then(recorded[name][unit.name])) if name in recorded else unit
+                for unit in tube.units
+            ),
+        )
+        for name, tube in library.all_types().items()
+    }
+    names = {name.upper(): tube for tube in types.values() for name in (tube.type, *tube.aliases)}
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(library, "all_types", lambda: types)
+        patch.setattr(library, "_names", lambda: names)
+        yield
+
+
 @pytest.fixture(scope="module", params=sorted(RECORDS))
-def opened(request):
+def opened(request, tubes_of_then):
     record = RECORDS[request.param]
     design = load(json.dumps(record["document"]))
     return record, design, solve(design)

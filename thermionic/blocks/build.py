@@ -161,8 +161,15 @@ class Bench:
         """A vacuum rectifier in its envelope."""
         envelope = section.partition(".")[0]
         type_ = self.type_of(section)
-        if type_.section(section[-1]).kind != "rectifier":
+        unit = type_.section(section[-1])
+        if unit.kind != "rectifier":
             raise DesignRefused(f"{self.block.id}: {type_.type} is no rectifier.")
+        if unit.sections == 1:
+            if anode1 != anode2:
+                raise DesignRefused(
+                    f"{self.block.id}: {type_.type} has one anode; it rectifies a half-wave, without anode resistors."
+                )
+            anode2 = cathode
         name = envelope.upper()
         self._build.add(Part(name, type_.rectifier(), (anode1, anode2, cathode), self.path()))
         self.say(RectifierUse(self.block.id, name, envelope, type_))
@@ -302,7 +309,7 @@ class Bench:
             nodes = {"anode": anode, "grid": own_grid, "cathode": cathode}
             if unit.kind == "pentode":
                 nodes = {"anode": anode, "screen": screen or anode, "grid": own_grid, "cathode": cathode}
-            device = type_.triode(scale) if unit.kind == "triode" else type_.pentode(scale)
+            device = type_.device(unit, scale)
             self._build.add(Part(name, device, tuple(nodes.values()), self.path(), side))
             assert unit.limits is not None
             self.say(

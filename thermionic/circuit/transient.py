@@ -21,7 +21,7 @@ from thermionic.circuit.kernels.steps import AT_CORNER, STUCK, TRIED, follow, on
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.system import System
-from thermionic.devices import Capacitor, CurrentSource, MainsSource, Sine, VoltageSource
+from thermionic.devices import CurrentSource, MainsSource, Sine, VoltageSource
 from thermionic.devices.base import Array, Device
 from thermionic.errors import NetlistRefused, NoSolution
 
@@ -250,11 +250,11 @@ class Stepper:
         held = 1e6 * system.C
         charge = np.zeros(system.size)
         for place in system.placed:
-            device = place.part.device
-            if isinstance(device, Capacitor) and device.start_volt:
-                for unknown, sign in zip(place.unknowns, (1.0, -1.0), strict=True):
+            begins = place.part.device.begins()
+            if begins is not None:
+                for unknown, held_by in zip(place.unknowns, place.part.device.storage() @ begins, strict=True):
                     if unknown >= 0:
-                        charge[unknown] += sign * 1e6 * float(device.farad) * device.start_volt
+                        charge[unknown] += 1e6 * held_by
         rest = System.__new__(System)
         rest.__dict__.update(system.__dict__)
         rest.G = system.G + held * 1e3

@@ -194,11 +194,11 @@ def monte_carlo(
             return replace(device, henry=device.henry * drawn(spread.inductor))
         if isinstance(device, Triode):
             emission, mu = tube_pair(name)
-            k = replace(device.coefficients, mu=device.coefficients.mu * mu)
+            k = device.coefficients.amplifying(mu)
             return replace(device, coefficients=k, scale=device.scale * emission)
         if isinstance(device, Pentode):
             emission, mu = tube_pair(name)
-            space = replace(device.coefficients.space, mu=device.coefficients.space.mu * mu)
+            space = device.coefficients.space.amplifying(mu)
             return replace(
                 device, coefficients=replace(device.coefficients, space=space), scale=device.scale * emission
             )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import fields
+from dataclasses import MISSING, fields
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, SerializeAsAny, ValidatorFunctionWrapHandler, WrapValidator, model_validator
@@ -11,7 +11,7 @@ from pydantic_core import PydanticCustomError
 from thermionic.blocks import KINDS, Block
 from thermionic.blocks.fields import Decibels, Hertz, Metres, Model, Volts, Watts, named
 from thermionic.devices import TriodeCoefficients
-from thermionic.tubes import Limits, TubeType, Unit, get, library_names
+from thermionic.tubes import Limits, TubeType, Unit, get
 
 VERSION = 2
 Name = Annotated[str, Field(min_length=1, max_length=120)]
@@ -60,13 +60,15 @@ class OwnTriode(Model):
 
     @model_validator(mode="after")
     def _usable(self) -> OwnTriode:
-        known = {entry.name for entry in fields(TriodeCoefficients)}
-        if set(self.coefficients) != known:
+        known = {entry.name: entry.default for entry in fields(TriodeCoefficients)}
+        if set(self.coefficients) - set(known) or any(
+            default is MISSING and name not in self.coefficients for name, default in known.items()
+        ):
             raise ValueError(f"{self.name} needs the coefficients {', '.join(sorted(known))}.")
-        if not all(1e-12 < value < 1e12 for value in self.coefficients.values()):
+        if not all(1e-12 < value < 1e12 for name, value in self.coefficients.items() if name != "coarse_share"):
             raise ValueError(f"A coefficient of {self.name} is out of all reason.")
-        if self.name.upper() in library_names():
-            raise ValueError(f"{self.name} is a type of the library; call your own otherwise.")
+        if not 0.0 <= self.coefficients.get("coarse_share", 0.0) < 1.0:
+            raise ValueError(f"The coarse share of {self.name} must be from 0 to 1.")
         return self
 
     @property

@@ -1,7 +1,7 @@
 """Device equations: current as a function of voltage, with derivatives, one device a class."""
 
 from thermionic.devices.base import Device, Excitation, Noise
-from thermionic.devices.behavioural import BehaviouralCurrent, BehaviouralVoltage
+from thermionic.devices.behavioural import BehaviouralCharge, BehaviouralCurrent, BehaviouralVoltage
 from thermionic.devices.diode import LED, Diode, JunctionCharge, RectifiedWinding, SeleniumRectifier, Zener
 from thermionic.devices.gas import GasRegulator
 from thermionic.devices.linear import (
@@ -33,6 +33,7 @@ from thermionic.devices.waves import Exponential, Piecewise, Pulse, Sine, Wave
 __all__ = [
     "LED",
     "AffinePorts",
+    "BehaviouralCharge",
     "BehaviouralCurrent",
     "BehaviouralVoltage",
     "BipolarTransistor",

@@ -142,6 +142,10 @@ class Device:
         """The device ``second`` after switch-on, heaters off again from ``off``: a warming tube is a weaker one."""
         return self
 
+    def begins(self) -> Array | None:
+        """The local unknowns (size,) that its storage holds as a transient at rest begins; None for nothing."""
+        return None
+
     def after(self, v: Array) -> Device:
         """The device in the state that sensed voltages ``v`` (ports,) leave it in: a gas tube struck or out."""
         return self

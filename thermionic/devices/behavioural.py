@@ -77,5 +77,41 @@ class BehaviouralVoltage(Device):
         return (-1.0, *self.law.program)
 
 
+@dataclass(frozen=True)
+class BehaviouralCharge(Device):
+    """A charge ``law``, coulombs, of ``senses`` pairs of control terminals; what it changes by flows from a to b.
+
+    The charge, in nC, is an unknown of its own, so that the equations' only storage stays linear.
+    """
+
+    law: Expression
+    senses: int
+    branches: ClassVar = 1
+    equation: ClassVar = Law.PROGRAM
+
+    @property
+    def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
+        """a, b, then plus and minus of each control."""
+        return ("a", "b", *_controls(self.senses))
+
+    @property
+    def ports(self) -> Pairs:  # type: ignore[override]
+        """One sensed pair a control."""
+        return tuple((2 + 2 * k, 3 + 2 * k) for k in range(self.senses))
+
+    @property
+    def injects(self) -> Pairs:
+        return ((self.size - 1, EARTH),)
+
+    def conductance(self) -> Array:
+        return placed(self.size, (self.size - 1, self.size - 1, 1.0))
+
+    def storage(self) -> Array:
+        return placed(self.size, (0, self.size - 1, 1e-9), (1, self.size - 1, -1e-9))
+
+    def numbers(self) -> tuple[Value, ...]:
+        return (-1e9, *self.law.program)
+
+
 def _controls(count: int) -> tuple[str, ...]:
     return tuple(f"{side}{k}" for k in range(1, count + 1) for side in ("plus", "minus"))

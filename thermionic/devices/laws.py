@@ -25,6 +25,7 @@ AMBIENT_KELVIN = 298.15
 COLDEST, HOTTEST = 200.0, 3600.0
 NO_BREAKDOWN = 1e6  # volts, from which on a diode has none
 _BEND = 40.0
+LEAST_DRIVE, MOST_DRIVE = 1e-3, 2.0  # of a pentode, between which its screen's share follows it
 # Gauss-Legendre on a filament's length: exact for the polynomials that its own volts stand for.
 ALONG, WEIGHT = (0.5 * points for points in np.polynomial.legendre.leggauss(4))
 ALONG = ALONG + 0.5
@@ -112,27 +113,43 @@ def _grid_current(grid_g: float, grid_xi: float, grid_c: float, vg: float) -> tu
 
 
 @compiled
-def _space_current(
-    mu: float, ex: float, kg1: float, kp: float, kvb: float, vg: float, va: float
-) -> tuple[float, float, float]:
-    """Koren's current and its derivatives by vg and va, A and S; see Triode."""
-    if va <= 0.0:
-        return 0.0, 0.0, 0.0
+def _effective_volt(mu: float, kp: float, kvb: float, vg: float, va: float) -> tuple[float, float, float]:
+    """Koren's effective voltage and its derivatives by vg and va; see Triode."""
     square = kvb + va * va
     root = math.sqrt(square)
     soft, slope = softplus(kp * (1.0 / mu + vg / root))
-    e1 = va * soft / kp
-    e1_va = soft / kp - slope * vg * va * va / (square * root)
-    i = 2.0 / kg1 * e1**ex
-    by_e1 = ex * i / max(e1, 1e-100)
-    return i, by_e1 * va * slope / root, by_e1 * e1_va
+    return va * soft / kp, va * slope / root, soft / kp - slope * vg * va * va / (square * root)
+
+
+@compiled
+def _behind_grid(
+    gain: float, mu: float, ex: float, kp: float, kvb: float, vg: float, va: float
+) -> tuple[float, float, float]:
+    """The current behind a grid of one pitch, and its derivatives by vg and va, A and S; see Triode."""
+    e, e_vg, e_va = _effective_volt(mu, kp, kvb, vg, va)
+    i = gain * e**ex
+    by_e = ex * i / max(e, 1e-100)
+    return i, by_e * e_vg, by_e * e_va
+
+
+@compiled
+def _space_current(p: Any, vg: float, va: float) -> tuple[float, float, float]:
+    """The space current of a triode's numbers and its derivatives by vg and va, A and S; see Triode."""
+    if va <= 0.0:
+        return 0.0, 0.0, 0.0
+    gain = 2.0 / p[2]
+    i, i_vg, i_va = _behind_grid(gain, p[0], p[1], p[3], p[4], vg, va)
+    if p[8] > 0.0:
+        coarse, coarse_vg, coarse_va = _behind_grid(p[8] * gain, p[9], p[1], p[3], p[4], vg, va)
+        return i + coarse, i_vg + coarse_vg, i_va + coarse_va
+    return i, i_vg, i_va
 
 
 @compiled
 def _triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
-    ia, ia_vg, ia_va = _space_current(p[0], p[1], p[2], p[3], p[4], v[0], v[1])
+    ia, ia_vg, ia_va = _space_current(p, v[0], v[1])
     ig, ig_vg = _grid_current(p[5], p[6], p[7], v[0])
-    scale = p[8]
+    scale = p[10]
     i[0], i[1] = scale * ig, scale * ia
     g[0, 0] = scale * ig_vg
     g[1, 0], g[1, 1] = scale * ia_vg, scale * ia_va
@@ -141,9 +158,9 @@ def _triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 @compiled
 def _filament_triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     for point in range(len(ALONG)):
-        s, weight = ALONG[point], WEIGHT[point] * p[8]
+        s, weight = ALONG[point], WEIGHT[point] * p[10]
         vg, va = v[0] - s * v[2], v[1] - s * v[2]
-        ia, ia_vg, ia_va = _space_current(p[0], p[1], p[2], p[3], p[4], vg, va)
+        ia, ia_vg, ia_va = _space_current(p, vg, va)
         ig, ig_vg = _grid_current(p[5], p[6], p[7], vg)
         i[0] += weight * ig
         i[1] += weight * ia
@@ -161,12 +178,14 @@ def _filament_triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 @compiled
 def _pentode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     vg, vs, va = v[0], v[1], v[2]
-    scale, shield, screen_share, knee_perveance, sharpness, screen_slope = p[8], p[9], p[10], p[11], p[12], p[13]
+    scale, shield, screen_share, knee_perveance, sharpness = p[10], p[11], p[12], p[13], p[14]
+    screen_slope, screen_drive = p[15], p[16]
     up = va > 0.0
     positive = max(va, 0.0)
     # The cathode current, by the equivalent voltage of screen and anode.
     share = 1.0 / (1.0 + 1.0 / shield)
-    ik, ik_vg, by_ve = _space_current(p[0], p[1], p[2], p[3], p[4], vg, share * (vs + positive / shield))
+    ve = share * (vs + positive / shield)
+    ik, ik_vg, by_ve = _space_current(p, vg, ve)
     ik_vs = by_ve * share
     ik_va = by_ve * share / shield if up else 0.0
 
@@ -174,10 +193,24 @@ def _pentode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     screen = max(vs, 1e-3)
     mixed = positive + 0.1 * screen
     r = screen_share / (1.0 - screen_share) * (1.1 * screen / mixed) ** screen_slope
+    ln_vg, ln_ve = 0.0, 0.0
+    if screen_drive > 0.0 and ve > 0.0:
+        # How far the grid lets the tube go: the effective voltage over its value at no bias.
+        e, e_vg, e_ve = _effective_volt(p[0], p[3], p[4], vg, ve)
+        drive = e * p[0] / ve
+        r *= min(max(drive, LEAST_DRIVE), MOST_DRIVE) ** screen_drive
+        if LEAST_DRIVE < drive < MOST_DRIVE:
+            ln_vg = screen_drive * e_vg / e
+            ln_ve = screen_drive * (e_ve / e - 1.0 / ve)
     part = 1.0 / (1.0 + r)
-    by = -r * screen_slope * part * part
-    part_vs = by * (1.0 / screen - 0.1 / mixed) if vs > 1e-3 else 0.0
-    part_va = -by / mixed if up else 0.0
+    by = -r * part * part
+    part_vg = by * ln_vg
+    part_vs = by * share * ln_ve
+    part_va = by * share / shield * ln_ve if up else 0.0
+    if vs > 1e-3:
+        part_vs += by * screen_slope * (1.0 / screen - 0.1 / mixed)
+    if up:
+        part_va -= by * screen_slope / mixed
 
     ia, ia_vg, ia_vs, ia_va = 0.0, 0.0, 0.0, 0.0
     if up:
@@ -193,7 +226,7 @@ def _pentode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         by_plain = (1.0 if above else small) / (1.0 + small)
         per_plain = by_plain * ia / max(plain, 1e-100)
         own = (1.0 - by_plain) * ia * 1.5 / volt
-        ia_vg = per_plain * part * ik_vg
+        ia_vg = per_plain * (part * ik_vg + ik * part_vg)
         ia_vs = per_plain * (part * ik_vs + ik * part_vs)
         ia_va = per_plain * (part * ik_va + ik * part_va) + own
     ig, ig_vg = _grid_current(p[5], p[6], p[7], vg)
@@ -287,24 +320,29 @@ def _gas_regulator(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 def _bipolar(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     saturation, forward_beta, reverse_beta, early_volt, knee = p[0], p[1], p[2], p[3], p[4]
     forward_volt, reverse_volt, polarity = p[5] * THERMAL_VOLT, p[6] * THERMAL_VOLT, p[7]
+    reverse_early, reverse_knee = p[8], p[9]
     vbe, vbc = polarity * v[0], polarity * v[1]
     e, slope = bounded_exp(vbe / forward_volt)
     f, f_slope = saturation * (e - 1.0), saturation * slope / forward_volt
     e, slope = bounded_exp(vbc / reverse_volt)
     r, r_slope = saturation * (e - 1.0), saturation * slope / reverse_volt
-    early = 1.0 - vbc / early_volt
-    by_early = -1.0 / early_volt if early > 0.05 else 0.0
+    early = 1.0 - vbc / early_volt - vbe / reverse_early
+    by_vbc = -1.0 / early_volt if early > 0.05 else 0.0
+    by_vbe = -1.0 / reverse_early if early > 0.05 else 0.0
     early = max(early, 0.05)
-    root = math.sqrt(1.0 + 4.0 * max(f, 0.0) / knee)
+    injected = f / knee + r / reverse_knee
+    root = math.sqrt(1.0 + 4.0 * max(injected, 0.0))
     inverse = 2.0 * early / (1.0 + root)  # 1 / qb
-    inverse_by_f = -inverse / (1.0 + root) * 2.0 / (root * knee) if f > 0.0 else 0.0
+    inverse_by_injected = -inverse / (1.0 + root) * 2.0 / root if injected > 0.0 else 0.0
+    through = f - r
     i[0] = polarity * f / forward_beta
     i[1] = polarity * r / reverse_beta
-    i[2] = polarity * (f - r) * inverse
+    i[2] = polarity * through * inverse
     g[0, 0] = f_slope / forward_beta
     g[1, 1] = r_slope / reverse_beta
-    g[2, 0] = f_slope * (inverse + (f - r) * inverse_by_f)
-    g[2, 1] = -r_slope * inverse + (f - r) * 2.0 * by_early / (1.0 + root)
+    per_early = through * 2.0 / (1.0 + root)
+    g[2, 0] = f_slope * (inverse + through * inverse_by_injected / knee) + per_early * by_vbe
+    g[2, 1] = r_slope * (through * inverse_by_injected / reverse_knee - inverse) + per_early * by_vbc
 
 
 @compiled

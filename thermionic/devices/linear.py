@@ -60,6 +60,9 @@ class Capacitor(Device):
     def storage(self) -> Array:
         return between(2, 0, 1, self.farad)
 
+    def begins(self) -> Array | None:
+        return at(2, (0, self.start_volt)) if self.start_volt else None
+
 
 class _Branch(Device):
     """A two-terminal part whose current is an unknown of its own (local index 2)."""
@@ -73,10 +76,15 @@ class _Branch(Device):
 
 @dataclass(frozen=True)
 class Inductor(_Branch):
-    """An inductance in henries; a short circuit at DC. v = L di/dt."""
+    """An inductance in henries; a short circuit at DC. v = L di/dt. ``start_ampere`` is its current as a transient at
+    rest begins."""
 
     henry: Value
+    start_ampere: float = 0.0
     terminals: ClassVar = ("a", "b")
+
+    def begins(self) -> Array | None:
+        return at(3, (2, self.start_ampere)) if self.start_ampere else None
 
     def storage(self) -> Array:
         return placed(3, (2, 2, -np.asarray(self.henry)))
@@ -164,9 +172,16 @@ class CoupledInductors(Device):
     """Windings without resistance on a common field: v_j = sum of henry[j][k] di_k/dt.
 
     ``henry`` is the symmetric matrix of inductances, as nested tuples. Terminals are a and b of each winding.
+    ``start_ampere``, if given, is each winding's current as a transient at rest begins.
     """
 
     henry: tuple[tuple[float, ...], ...]
+    start_ampere: tuple[float, ...] = ()
+
+    def begins(self) -> Array | None:
+        if not self.start_ampere:
+            return None
+        return np.append(np.zeros(2 * len(self.henry)), self.start_ampere)
 
     @property
     def terminals(self) -> tuple[str, ...]:  # type: ignore[override]

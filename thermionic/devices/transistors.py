@@ -18,7 +18,8 @@ class BipolarTransistor(Device):
     Journal 49 (1970), p. 827:
 
         f = Is (e^(vbe / nf Vt) - 1),  r = Is (e^(vbc / nr Vt) - 1)
-        q1 = 1 / (1 - vbc / early),  q2 = f / knee,  qb = q1 / 2 (1 + sqrt(1 + 4 q2))
+        q1 = 1 / (1 - vbc / early - vbe / reverse_early),  q2 = f / knee + r / reverse_knee
+        qb = q1 / 2 (1 + sqrt(1 + 4 q2))
         ict = (f - r) / qb,  ib = f / bf + r / br
 
     ``polarity`` is +1 for NPN, -1 for PNP. Current into the collector is ict less the base-collector part.
@@ -34,6 +35,8 @@ class BipolarTransistor(Device):
     forward_emission: Value = 1.0
     reverse_emission: Value = 1.0
     polarity: Value = 1
+    reverse_early_volt: Value = 1e9
+    reverse_knee_ampere: Value = 1e9
     terminals: ClassVar = ("collector", "base", "emitter")
     ports: ClassVar = ((1, 2), (1, 0))
     equation: ClassVar = Law.BIPOLAR
@@ -45,7 +48,8 @@ class BipolarTransistor(Device):
     def numbers(self) -> tuple[Value, ...]:
         return (
             self.saturation_ampere, self.forward_beta, self.reverse_beta, self.early_volt, self.knee_ampere,
-            self.forward_emission, self.reverse_emission, self.polarity,
+            self.forward_emission, self.reverse_emission, self.polarity, self.reverse_early_volt,
+            self.reverse_knee_ampere,
         )  # fmt: skip
 
     def noise(self, local: Array) -> tuple[Noise, ...]:

@@ -19,8 +19,8 @@ FLICKER_HERTZ = 1000.0
 
 @dataclass(frozen=True)
 class TriodeCoefficients:
-    """Constants of one triode section; see Triode. ``mu``, ``ex``, ``kp`` and ``grid_xi`` are pure numbers,
-    ``kvb`` V^2, ``kg1`` V^ex/A, ``grid_g`` A/V^grid_xi, ``grid_c`` 1/V."""
+    """Constants of one triode section; see Triode. ``mu``, ``ex``, ``kp``, ``grid_xi``, ``coarse_share`` and
+    ``coarse_mu`` are pure numbers, ``kvb`` V^2, ``kg1`` V^ex/A, ``grid_g`` A/V^grid_xi, ``grid_c`` 1/V."""
 
     mu: Value
     ex: Value
@@ -30,10 +30,17 @@ class TriodeCoefficients:
     grid_g: Value
     grid_xi: Value = 1.314
     grid_c: Value = 9.901
+    coarse_share: Value = 0.0
+    coarse_mu: Value = 1.0
 
     def numbers(self) -> tuple[Value, ...]:
         """In the order of the laws."""
-        return self.mu, self.ex, self.kg1, self.kp, self.kvb, self.grid_g, self.grid_xi, self.grid_c
+        space = self.mu, self.ex, self.kg1, self.kp, self.kvb
+        return (*space, self.grid_g, self.grid_xi, self.grid_c, self.coarse_share, self.coarse_mu)
+
+    def amplifying(self, factor: Value) -> TriodeCoefficients:
+        """The same tube with its grid ``factor`` times as close: every mu so much higher."""
+        return replace(self, mu=self.mu * factor, coarse_mu=self.coarse_mu * factor)
 
 
 @dataclass(frozen=True)
@@ -90,8 +97,14 @@ class Triode(Cathode):
 
     Anode current, N. Koren, "Improved vacuum tube models for SPICE simulations", *Glass Audio* 8 (1996), no. 5:
 
-        E1 = (Va / kp) ln(1 + exp(kp (1/mu + Vg / sqrt(kvb + Va^2))))
-        ia = 2 E1^ex / kg1 for Va > 0, else 0
+        E(mu) = (Va / kp) ln(1 + exp(kp (1/mu + Vg / sqrt(kvb + Va^2))))
+        ia = 2 (E(mu)^ex + coarse_share E(coarse_mu)^ex) / kg1 for Va > 0, else 0
+
+    The second term is ours, and Koren's law without it dies far too soon. A grid is not the same everywhere: at its
+    ends, its supports and a turn out of place the pitch is coarser and the anode reaches further, so what is left of
+    the current near cut-off comes from there. Taking such a tube as several side by side with a mu each is K. R.
+    Spangenberg's way (*Vacuum Tubes* (1948), ch. 7, the variable-mu tube); one more is enough for what data sheets
+    give of cut-off.
 
     Grid current, K. Dempwolf, M. Holters and U. Zölzer, "A physically-motivated triode model for circuit
     simulations", *Proc. DAFx-11* (2011), eq. 9, without its constant leakage Ig0:

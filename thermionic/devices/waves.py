@@ -103,16 +103,22 @@ class Pulse(Wave):
 
 @dataclass(frozen=True)
 class Piecewise(Wave):
-    """Straight lines between (times, values); constant outside them."""
+    """Straight lines between (times, values), constant outside them; or where there is a ``period`` over and over
+    after ``delay``."""
 
     times: tuple[float, ...]
     values: tuple[float, ...]
+    delay: float = 0.0
+    period: float = 0.0
 
     def numbers(self) -> tuple[float, ...]:
-        return _LINES, 0.0, 0.0, *self.times, *self.values
+        return _LINES, self.delay, self.period, *self.times, *self.values
 
     def corners(self, until: float) -> Array:
-        return np.array(self.times)
+        if self.period <= 0.0:
+            return self.delay + np.array(self.times)
+        repeats = np.arange(min(max(0.0, np.ceil((until - self.delay) / self.period)), 1e6))
+        return np.sort((self.delay + repeats[:, None] * self.period + np.array(self.times)[None]).ravel())
 
 
 @dataclass(frozen=True)

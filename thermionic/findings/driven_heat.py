@@ -17,7 +17,7 @@ class DrivenHeat(Rule):
     name = "driven-heat"
     example = "saltpan"
     fires_on = {
-        "blocks/transformer/primary_ohm": "1k5",
+        "blocks/transformer/primary_ohm": "1k2",
         "blocks/bias/trim/travel": "0.38",
         "blocks/bias/trim_b/travel": "0.38",
     }

@@ -3,7 +3,17 @@
 from thermionic.tubes.fitting import Fit, fit, fit_pentode, fit_points, fit_rectifier
 from thermionic.tubes.fitting_in import differences
 from thermionic.tubes.library import Limits, TubeType, Unit, all_types, get, library_names, read_unit, types_with
-from thermionic.tubes.points import Drop, Point, characteristics, drop_error, errors, read_points
+from thermionic.tubes.points import (
+    Cutoff,
+    Drop,
+    GridCurrent,
+    Point,
+    characteristics,
+    cutoff_ratio,
+    drop_error,
+    errors,
+    read_points,
+)
 from thermionic.tubes.stages import (
     OutputResult,
     OutputStage,
@@ -14,8 +24,10 @@ from thermionic.tubes.stages import (
 )
 
 __all__ = [
+    "Cutoff",
     "Drop",
     "Fit",
+    "GridCurrent",
     "Limits",
     "OutputResult",
     "OutputStage",
@@ -26,6 +38,7 @@ __all__ = [
     "Unit",
     "all_types",
     "characteristics",
+    "cutoff_ratio",
     "differences",
     "drop_error",
     "errors",

@@ -9,7 +9,7 @@ whose points do not settle what only they can say is refused.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,7 +18,17 @@ from numpy.typing import NDArray
 from thermionic import budget
 from thermionic.devices import Pentode, PentodeCoefficients, Triode, TriodeCoefficients, VacuumRectifier
 from thermionic.errors import FitRefused
-from thermionic.tubes.points import Drop, Point, characteristics, distinct, drop_error, errors
+from thermionic.tubes.points import (
+    Cutoff,
+    Drop,
+    GridCurrent,
+    Point,
+    characteristics,
+    cutoff_ratio,
+    distinct,
+    drop_error,
+    errors,
+)
 from thermionic.tubes.stages import OutputStage, PublishedStage, solve_output, solve_stage
 
 Vector = NDArray[np.float64]
@@ -32,16 +42,31 @@ _STAGE_CURRENT, _STAGE_GAIN, _STAGE_DISTORTION = 0.05, 0.03, 0.5
 _OUTPUT_POWER, _OUTPUT_DISTORTION, _OUTPUT_ANODE, _OUTPUT_SCREEN = 0.05, 0.015, 0.10, 0.25
 _USUAL = {"ex": (1.4, 0.12), "kvb": (300.0, 0.8)}
 _KP_WIDTH = 1.0
+_MU_WIDTH = 0.06  # of the law's own mu, which it has at high currents, about those published
 # The space current's exponent is the second parameter of every fit, and stays within what tubes have.
 _EXPONENT = (1.1, 1.8)
 _SHARPNESS = (2.0, 0.4)
 _SHIELD_WIDTH = 1.2
 _SLOPE_WIDTH = 0.5
+_DRIVE_WIDTH = 0.6
+_LEAST_POWER = 0.03
+# What is left near cut-off, as the width of its logarithm; how coarse the coarse turns of a grid usually are, as
+# their mu over that of the rest; and their share, which the published cut-offs cannot tell from it (see Triode).
+_CUTOFF = 0.25
+_COARSE, _COARSE_WIDTH, _COARSE_SHARE = 0.4, 0.35, 0.005
+# A remote cut-off grid is wound with a pitch that changes over much of its length.
+_REMOTE_SHARE, _REMOTE_WIDTH = 0.1, 1.5
 # Where the anode's diode line crosses the screen's voltage, the current over that of the tube at zero bias.
 _LINE, _LINE_WIDTH = 8.0, 0.6
-# The ECC83's of Dempwolf et al. (2011), table 1, with the kg1 it goes with: the control grid of every other
-# type is taken to catch the same share of the space current, for want of published grid current curves.
-_GRID_G, _GRID_KG1 = 6.177e-4, 1060.0
+# The ECC83's grid current of Dempwolf et al. (2011), table 1, A/V^1.314.
+_GRID_G, _GRID_MU = 6.177e-4, 100.0
+# How fast it dies with a negative grid, 1/V: a cathode's own temperature, the same for every tube.
+_GRID_TAIL = 9.901 * 1.314
+# Where its anode is when its grid begins to draw, V, and the space current there by Koren's own constants, A.
+_GRID_ANODE, _GRID_SPACE = 125.0, 5.1e-3
+# With the grid as far from its neighbours, the open part of a grid over its wires rises as its mu falls: for mu from
+# 4 to 100 by the usual formula of a grid of parallel wires (Spangenberg, *Vacuum Tubes* (1948), ch. 7).
+_OPENNESS = 0.7
 # A point that carries hardly any current says little in a logarithm: an absolute floor on what is compared, as a
 # share of the largest current.
 _FLOOR = 0.01
@@ -100,8 +125,55 @@ def _rms(values: Sequence[float]) -> float:
     return float(np.sqrt(np.mean(np.square(values)))) if values else 0.0
 
 
-def _space(mu: float, ex: float, kg1: float, kp: float, kvb: float) -> TriodeCoefficients:
-    return TriodeCoefficients(mu, ex, kg1, kp, kvb, grid_g=_GRID_G * _GRID_KG1 / kg1)
+def _space(
+    mu: float, ex: float, kg1: float, kp: float, kvb: float, coarse: float, share: float
+) -> TriodeCoefficients:
+    """Without its grid current, which is none of what is fitted."""
+    return TriodeCoefficients(
+        mu, ex, kg1, kp, kvb, grid_g=_GRID_G, coarse_share=share, coarse_mu=mu * min(coarse, 1.0)
+    )  # fmt: skip
+
+
+def with_grid_current(
+    space: TriodeCoefficients, anode_v: float, published: Sequence[GridCurrent] = ()
+) -> TriodeCoefficients:
+    """The coefficients with a grid current for a tube whose anode (a pentode's screen) is at ``anode_v`` then.
+
+    By Spangenberg's primary grid current (*Vacuum Tubes* (1948), ch. 9), ig = ia / (D sqrt(Va / Vg)), at one and at
+    ten volts (or the highest published); D is the ECC83's as measured by Dempwolf, Holters and Zölzer, made larger as
+    the grid is more open, or what published grid currents say. Unsure by a factor of two and a half without those, of
+    one and a half with them.
+    """
+    triode = Triode(space)
+
+    def passed(volt: float) -> float:
+        return float(triode.currents(np.array([volt, anode_v]))[0][1]) * float(np.sqrt(volt / anode_v))
+
+    openness = _GRID_SPACE / _GRID_ANODE**0.5 / _GRID_G * (_GRID_MU / space.mu) ** _OPENNESS
+    if published:
+        openness = float(np.exp(np.mean([np.log(passed(one.grid_v) / one.grid_a) for one in published])))
+    high = max([10.0, *(one.grid_v for one in published)])
+    at_one, there = passed(1.0) / openness, passed(high) / openness
+    power = float(np.log(there / at_one) / np.log(high))
+    return replace(space, grid_g=at_one, grid_xi=power, grid_c=_GRID_TAIL / power)
+
+
+def _cutoff_rows(device: Triode | Pentode, cutoffs: Sequence[Cutoff]) -> list[float]:
+    return [
+        float(np.log(max(cutoff_ratio(device, cutoff), 1e-9))) / _CUTOFF * (0.5 if cutoff.unsure else 1.0)
+        for cutoff in cutoffs
+    ]
+
+
+def _is_remote(cutoffs: Sequence[Cutoff]) -> bool:
+    return any(cutoff.gm_s for cutoff in cutoffs)
+
+
+def _coarse_rows(coarse: float, share: float, remote: bool) -> list[float]:
+    """The pull on the two; where the share is not fitted its row only keeps it where it is."""
+    if remote:
+        return [0.0, float(np.log(share / _REMOTE_SHARE)) / _REMOTE_WIDTH]
+    return [float(np.log(coarse / _COARSE)) / _COARSE_WIDTH, float(np.log(share / _COARSE_SHARE)) / 1e-3]
 
 
 def _point_rows(device: Triode | Pentode, points: Sequence[Point], accuracy: dict[str, float]) -> list[float]:
@@ -157,8 +229,13 @@ def _unsettled(rows: Callable[[Vector], Vector], x: Vector, settled: Sequence[in
     return [k for k in settled if np.sqrt(variance[k]) > _SETTLED]
 
 
-def fit(points: Sequence[Point], stages: Sequence[PublishedStage] = ()) -> TriodeCoefficients:
-    """The triode coefficients that fit ``points`` and published ``stages`` best.
+def fit(
+    points: Sequence[Point],
+    stages: Sequence[PublishedStage] = (),
+    cutoffs: Sequence[Cutoff] = (),
+    grid_currents: Sequence[GridCurrent] = (),
+) -> TriodeCoefficients:
+    """The triode coefficients that fit ``points``, published ``stages`` and cut-offs best.
 
     Raises FitRefused if the points cannot determine mu or the scale of the current: they must give mu, or lie at
     several grid and several anode voltages.
@@ -175,25 +252,28 @@ def fit(points: Sequence[Point], stages: Sequence[PublishedStage] = ()) -> Triod
 
     def residuals(x: Vector) -> Vector:
         triode = device(x)
-        found = _point_rows(triode, points, _ACCURACY)
+        found = _point_rows(triode, points, _ACCURACY) + _cutoff_rows(triode, cutoffs)
         for stage in stages:
             solved = solve_stage(triode, stage)
             found.append((solved.anode_a / stage.anode_a - 1.0) / _STAGE_CURRENT)
             found.append((solved.gain / stage.gain - 1.0) / _STAGE_GAIN)
             if stage.thd:
                 found.append(float(np.log(solved.thd / stage.thd)) / _STAGE_DISTORTION)
-        mu, ex, _, kp, kvb = (float(value) for value in np.exp(x))
-        return np.array(found + _family_rows(float(np.median(given)) if given else mu, ex, kp, kvb))
+        mu, ex, _, kp, kvb, coarse, share = (float(value) for value in np.exp(x))
+        found += _family_rows(float(np.median(given)) if given else mu, ex, kp, kvb)
+        if given:
+            found.append(float(np.log(mu / np.median(given))) / _MU_WIDTH)
+        return np.array(found + _coarse_rows(coarse, share, _is_remote(cutoffs)))
 
     guesses = [float(np.median(given))] if given else [3.0, 8.0, 20.0, 50.0, 100.0]
-    best = _best(residuals, [np.log([mu, 1.4, 1000.0, 40.0 + 6.0 * mu, 300.0]) for mu in guesses])
+    share = _REMOTE_SHARE if _is_remote(cutoffs) else _COARSE_SHARE
+    best = _best(residuals, [np.log([mu, 1.4, 1000.0, 40.0 + 6.0 * mu, 300.0, _COARSE, share]) for mu in guesses])
     if _unsettled(rows, best, (0,)):
         raise FitRefused(
             "These points cannot determine a triode: its amplification factor stays open. Give it (mu), or points at "
             "two or more grid and two or more anode voltages."
         )
-    mu, ex, kg1, kp, kvb = (float(value) for value in np.exp(best))
-    return _space(mu, ex, kg1, kp, kvb)
+    return with_grid_current(device(best).coefficients, 0.5 * max(live[0].anode_v, 2.0), grid_currents)
 
 
 def _need_points(points: Sequence[Point]) -> None:
@@ -210,9 +290,13 @@ def _need_points(points: Sequence[Point]) -> None:
 
 
 def fit_pentode(
-    points: Sequence[Point], outputs: Sequence[OutputStage] = (), usual_mu: float | None = None
+    points: Sequence[Point],
+    outputs: Sequence[OutputStage] = (),
+    usual_mu: float | None = None,
+    cutoffs: Sequence[Cutoff] = (),
+    grid_currents: Sequence[GridCurrent] = (),
 ) -> PentodeCoefficients:
-    """The pentode coefficients that fit ``points`` and published output stages best.
+    """The pentode coefficients that fit ``points``, published output stages and cut-offs best.
 
     ``usual_mu`` is the amplification factor of control grid to screen where it is published. Raises FitRefused if
     the points cannot determine the current or the screen's part of it.
@@ -234,9 +318,11 @@ def fit_pentode(
             )
 
     def coefficients(x: Vector) -> PentodeCoefficients:
-        mu, ex, kg1, kp, kvb, shield, ratio, line, sharpness = (float(value) for value in np.exp(x[:9]))
-        space = _space(mu, ex, kg1, kp, kvb)
-        return PentodeCoefficients(space, shield, ratio / (1 + ratio), line, sharpness, max(float(x[9]), 0.0))
+        mu, ex, kg1, kp, kvb, shield, ratio, line, sharpness, coarse, share = (float(u) for u in np.exp(x[:11]))
+        space = _space(mu, ex, kg1, kp, kvb, coarse, share)
+        # Next to nothing is nothing.
+        slope, drive = (float(u) if u > _LEAST_POWER else 0.0 for u in x[11:])
+        return PentodeCoefficients(space, shield, ratio / (1 + ratio), line, sharpness, slope, drive)
 
     def rows(x: Vector) -> Vector:
         pentode = Pentode(coefficients(x))
@@ -251,7 +337,7 @@ def fit_pentode(
 
     def residuals(x: Vector) -> Vector:
         pentode = Pentode(coefficients(x))
-        found = list(rows(x))
+        found = [*rows(x), *_cutoff_rows(pentode, cutoffs)]
         for stage in outputs:
             solved = solve_output(pentode, stage)
             trust = 0.5 if stage.unsure else 1.0
@@ -261,11 +347,12 @@ def fit_pentode(
                 found.append(trust * float(np.log(solved.anode_max_a / stage.anode_max_a)) / _OUTPUT_ANODE)
             if stage.screen_max_a:
                 found.append(trust * float(np.log(solved.screen_max_a / stage.screen_max_a)) / _OUTPUT_SCREEN)
-        mu, ex, _, kp, kvb, shield, _, line, sharpness = (float(value) for value in np.exp(x[:9]))
+        mu, ex, _, kp, kvb, shield, _, line, sharpness, coarse, share = (float(value) for value in np.exp(x[:11]))
         found += _family_rows(mu, ex, kp, kvb)
         found.append(float(np.log(sharpness / _SHARPNESS[0])) / _SHARPNESS[1])
         found.append(float(np.log(shield / 25.0)) / _SHIELD_WIDTH)
-        found.append(float(x[9]) / _SLOPE_WIDTH)
+        found += [float(x[11]) / _SLOPE_WIDTH, float(x[12]) / _DRIVE_WIDTH]
+        found += _coarse_rows(coarse, share, _is_remote(cutoffs))
         full = np.sum(pentode.currents(np.array([0.0, screen_v, screen_v]))[0][1:])
         usual_line = _LINE * full / screen_v**1.5
         found.append(float(np.log(line / usual_line)) / _LINE_WIDTH)
@@ -279,15 +366,17 @@ def fit_pentode(
         for shield in (10.0, 60.0):
             kg1 = 700.0 * 8.0 / mu
             line = _LINE * 2 * typical.anode_a / screen_v**1.5
-            logs = np.log([mu, 1.4, kg1, 40.0 + 6.0 * mu, 300.0, shield, ratio, line, 2.0])
-            starts.append(np.append(logs, 0.05))
+            some = _REMOTE_SHARE if _is_remote(cutoffs) else _COARSE_SHARE
+            logs = np.log([mu, 1.4, kg1, 40.0 + 6.0 * mu, 300.0, shield, ratio, line, 2.0, _COARSE, some])
+            starts.append(np.append(logs, [0.05, 0.1]))
     best = _best(residuals, starts)
     if not known_mu and not outputs and _unsettled(rows, best, (0,)):
         raise FitRefused(
             "These points cannot determine a pentode: the amplification factor of its grid to its screen stays open. "
             "Give points at two or more grid and two or more screen voltages, or the transconductance."
         )
-    return coefficients(best)
+    found = coefficients(best)
+    return replace(found, space=with_grid_current(found.space, screen_v, grid_currents))
 
 
 def fit_rectifier(drops: Sequence[Drop]) -> float:

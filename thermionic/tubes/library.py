@@ -21,7 +21,7 @@ from thermionic.devices import (
     Warmup,
 )
 from thermionic.errors import UnknownTube
-from thermionic.tubes.points import Drop, Point
+from thermionic.tubes.points import Cutoff, Drop, GridCurrent, Point
 from thermionic.tubes.stages import OutputStage, PublishedStage
 
 # By which system a maximum is meant, and what it is then called. "as given" is what users say of tubes of their own.
@@ -31,6 +31,11 @@ RATING_SYSTEMS = {
     "absolute maximum": "absolute maximum",
     "as given": "maximum that you gave it",
 }
+
+# The kinds of unit that are solved; a diode of small signals and a tuning indicator are only described.
+MODELLED = ("triode", "pentode", "rectifier", "regulator")
+# The base's name where it is not known here, and what is then said of its pins.
+UNKNOWN_BASE = "not known here"
 
 
 @dataclass(frozen=True)
@@ -82,6 +87,29 @@ class RegulatorLimits:
 
 
 @dataclass(frozen=True)
+class IndicatorLimits:
+    """A tuning indicator's ratings, SI units: its target's voltage."""
+
+    target_v: float
+    system: str = "design centre"
+    unsure: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Indication:
+    """What a tuning indicator shows: the grid voltages at which its light is widest and narrowest with the anode fed
+    from ``supply_v`` through ``anode_load_ohm``, and the target's current at the first, A."""
+
+    supply_v: float
+    anode_load_ohm: float
+    open_grid_v: float
+    closed_grid_v: float
+    target_a: float
+    source: str = ""
+    unsure: bool = False
+
+
+@dataclass(frozen=True)
 class Heater:
     """Heater or filament, each envelope: volts, amperes, and whether it is itself the cathode.
 
@@ -119,8 +147,12 @@ class Unit:
     limits: Limits | None = None
     rectifier_limits: RectifierLimits | None = None
     regulator_limits: RegulatorLimits | None = None
+    indicator_limits: IndicatorLimits | None = None
+    indications: tuple[Indication, ...] = ()
     capacitances: dict[str, float] | None = None
     points: tuple[Point, ...] = ()
+    cutoffs: tuple[Cutoff, ...] = ()
+    grid_currents: tuple[GridCurrent, ...] = ()
     drops: tuple[Drop, ...] = ()
     stages: tuple[PublishedStage, ...] = ()
     outputs: tuple[OutputStage, ...] = ()
@@ -133,7 +165,8 @@ class Unit:
 @dataclass(frozen=True)
 class TubeType:
     """Everything known of one type. ``pins`` maps a pin's number to its electrode; ``aliases`` are equivalents under
-    other naming systems, electrically alike for our purposes."""
+    other naming systems, electrically alike for our purposes. What a type has in common with the one that it is a
+    variant of, it has from that one's file."""
 
     type: str
     aliases: tuple[str, ...]
@@ -144,6 +177,7 @@ class TubeType:
     envelope: Envelope | None
     units: tuple[Unit, ...]
     note: str = ""
+    variant_of: str = ""
 
     @property
     def kind(self) -> str:
@@ -151,7 +185,8 @@ class TubeType:
         return "-".join(dict.fromkeys(unit.kind for unit in self.units))
 
     def unit(self, kind: str) -> Unit:
-        """Its unit of a kind: triode, pentode, rectifier, diode or regulator. Raises UnknownTube if it has none."""
+        """Its first unit of a kind: triode, pentode, rectifier, diode, regulator or indicator. Raises UnknownTube if
+        it has none."""
         for unit in self.units:
             if unit.kind == kind:
                 return unit
@@ -193,55 +228,68 @@ class TubeType:
         assert limits is not None
         return limits
 
-    def _warmup(self, warming: bool) -> Warmup:
-        return self.heater.warmup if warming and self.heater else Warmup()
+    def device(self, unit: Unit, scale: float = 1.0, warming: bool = False) -> Device:
+        """A section of one of its units as a device; ``scale`` multiplies its emission (a weak tube has less than 1).
+
+        A rectifier is its two anodes (a half-wave type has one of them unused), a regulator is dark. Raises
+        UnknownTube for a unit that is only described: a diode, a tuning indicator.
+        """
+        warmup = self.heater.warmup if warming and self.heater else Warmup()
+        k = unit.coefficients
+        if isinstance(k, TriodeCoefficients):
+            return Triode(k, *_capacitances(unit), scale, warmup)
+        if isinstance(k, PentodeCoefficients):
+            return Pentode(k, *_capacitances(unit), scale, warmup)
+        if isinstance(k, float):
+            return VacuumRectifier(k, scale, warmup)
+        if unit.kind == "regulator":
+            return _regulator(unit)
+        raise UnknownTube(f"There is no model of the {unit.name} in a {self.type}.")
 
     def triode(self, scale: float = 1.0, warming: bool = False) -> Triode:
-        """One triode section as a device; ``scale`` multiplies its emission (a weak tube has less than 1)."""
-        unit = self.unit("triode")
-        assert isinstance(unit.coefficients, TriodeCoefficients)
-        assert unit.capacitances is not None
-        return Triode(unit.coefficients, *_capacitances(unit), scale, self._warmup(warming))
+        """A section of its first triode as a device."""
+        made = self.device(self.unit("triode"), scale, warming)
+        assert isinstance(made, Triode)
+        return made
 
     def filament_triode(self, scale: float = 1.0, warming: bool = False) -> FilamentTriode:
         """A directly heated triode with both ends of its filament. Raises UnknownTube if it is not one."""
-        unit = self.unit("triode")
+        plain = self.triode(scale, warming)
         if self.heater is None or not self.heater.filament:
             raise UnknownTube(f"{self.type} has a separate cathode; it is not directly heated.")
-        assert isinstance(unit.coefficients, TriodeCoefficients)
         ohm = self.heater.volts / self.heater.amperes
-        return FilamentTriode(unit.coefficients, ohm, *_capacitances(unit), scale, self._warmup(warming))
+        capacitances = plain.grid_anode_farad, plain.grid_cathode_farad, plain.anode_cathode_farad
+        return FilamentTriode(plain.coefficients, ohm, *capacitances, plain.scale, plain.warmup)
 
     def pentode(self, scale: float = 1.0, warming: bool = False) -> Pentode:
         """Its pentode or beam tetrode as a device."""
-        unit = self.unit("pentode")
-        assert isinstance(unit.coefficients, PentodeCoefficients)
-        return Pentode(unit.coefficients, *_capacitances(unit), scale, self._warmup(warming))
+        made = self.device(self.unit("pentode"), scale, warming)
+        assert isinstance(made, Pentode)
+        return made
 
     def rectifier(self, scale: float = 1.0, warming: bool = False) -> VacuumRectifier:
-        """It as a rectifier of two anodes (a half-wave type has one of them unused)."""
-        unit = self.unit("rectifier")
-        assert isinstance(unit.coefficients, float)
-        return VacuumRectifier(unit.coefficients, scale, self._warmup(warming))
+        """It as a rectifier of two anodes."""
+        made = self.device(self.unit("rectifier"), scale, warming)
+        assert isinstance(made, VacuumRectifier)
+        return made
 
     def regulator(self, lit: bool = False) -> GasRegulator:
         """It as a gas regulator, dark unless ``lit``."""
-        unit = self.unit("regulator")
-        limits = unit.regulator_limits
-        assert limits is not None
-        assert unit.striking_v is not None
-        assert unit.running_v is not None
-        assert unit.regulation_v is not None
-        ohm = unit.regulation_v / (limits.most_a - limits.least_a)
-        return GasRegulator(unit.striking_v, unit.running_v, ohm, limits.least_a, limits.most_a, lit)
+        return _regulator(self.unit("regulator"), lit)
 
     def devices(self) -> dict[str, Device]:
-        """A device for each of its units, by kind; a signal diode has none here."""
-        made: dict[str, Device] = {}
-        for unit in self.units:
-            if unit.kind != "diode":
-                made[unit.kind] = getattr(self, unit.kind)()
-        return made
+        """A device for each of its units that there is a model of, by the unit's name."""
+        return {unit.name: self.device(unit) for unit in self.units if unit.kind in MODELLED}
+
+
+def _regulator(unit: Unit, lit: bool = False) -> GasRegulator:
+    limits = unit.regulator_limits
+    assert limits is not None
+    assert unit.striking_v is not None
+    assert unit.running_v is not None
+    assert unit.regulation_v is not None
+    ohm = unit.regulation_v / (limits.most_a - limits.least_a)
+    return GasRegulator(unit.striking_v, unit.running_v, ohm, limits.least_a, limits.most_a, lit)
 
 
 def _capacitances(unit: Unit) -> tuple[float, float, float]:
@@ -263,9 +311,8 @@ def _coefficients(kind: str, raw: dict[str, Any]) -> TriodeCoefficients | Pentod
     if kind == "triode":
         return _triode_coefficients(raw)
     if kind == "pentode":
-        own = {
-            name: raw[name] for name in ("shield", "screen_share", "knee_perveance", "knee_sharpness", "screen_slope")
-        }
+        names = [field.name for field in fields(PentodeCoefficients) if field.name != "space"]
+        own = {name: raw[name] for name in names}
         return PentodeCoefficients(_triode_coefficients(raw), **own)
     return float(raw["perveance"]) if kind == "rectifier" else None
 
@@ -274,7 +321,9 @@ def read_unit(raw: dict[str, Any]) -> Unit:
     """One ``[[units]]`` table; without coefficients where they are still to be fitted."""
     kind = raw["kind"]
     limits = raw.get("limits")
-    kinds: dict[str, type] = {"rectifier": RectifierLimits, "regulator": RegulatorLimits}
+    kinds: dict[str, type] = {
+        "rectifier": RectifierLimits, "regulator": RegulatorLimits, "indicator": IndicatorLimits
+    }  # fmt: skip
     made = kinds.get(kind, Limits)(**_listed(limits)) if limits else None
     return Unit(
         name=raw["name"],
@@ -284,8 +333,12 @@ def read_unit(raw: dict[str, Any]) -> Unit:
         limits=made if isinstance(made, Limits) else None,
         rectifier_limits=made if isinstance(made, RectifierLimits) else None,
         regulator_limits=made if isinstance(made, RegulatorLimits) else None,
+        indicator_limits=made if isinstance(made, IndicatorLimits) else None,
+        indications=tuple(Indication(**one) for one in raw.get("indications", ())),
         capacitances=raw.get("capacitances"),
         points=tuple(Point(**point) for point in raw.get("points", ())),
+        cutoffs=tuple(Cutoff(**cutoff) for cutoff in raw.get("cutoffs", ())),
+        grid_currents=tuple(GridCurrent(**one) for one in raw.get("grid_currents", ())),
         drops=tuple(Drop(**drop) for drop in raw.get("drops", ())),
         stages=tuple(PublishedStage(**stage) for stage in raw.get("stages", ())),
         outputs=tuple(OutputStage(**stage) for stage in raw.get("outputs", ())),
@@ -304,7 +357,26 @@ def _read(raw: dict[str, Any]) -> TubeType:
         envelope=Envelope(**raw["envelope"]) if "envelope" in raw else None,
         units=tuple(read_unit(unit) for unit in raw["units"]),
         note=raw.get("note", ""),
+        variant_of=raw.get("variant_of", ""),
     )
+
+
+def _merged(base: dict[str, Any], own: dict[str, Any]) -> dict[str, Any]:
+    """A variant's table over that of the type that it varies: what it says counts, at every depth."""
+    both = {name: _merged(base[name], own[name]) for name in own if isinstance(base.get(name), dict)}
+    return {**base, **own, **both}
+
+
+def _variant(base: dict[str, Any], own: dict[str, Any]) -> dict[str, Any]:
+    """A type whose file says only what differs from another's: of a unit, under the unit's name."""
+    differing = own.pop("units", {})
+    strange = set(differing) - {unit["name"] for unit in base["units"]}
+    if strange:
+        raise AssertionError(f"{own['type']} varies {', '.join(strange)}, which {base['type']} has not")
+    units = [_merged(unit, differing.get(unit["name"], {})) for unit in base["units"]]
+    pins = {"base": own.pop("base")} if "base" in own else {}
+    merged: dict[str, Any] = {**_merged({**base, "note": "", "aliases": []}, own), "units": units, **pins}
+    return merged
 
 
 @cache
@@ -312,7 +384,9 @@ def all_types() -> dict[str, TubeType]:
     """Every type in the library, by its type number, in the order of the file names."""
     folder = resources.files("thermionic.tubes") / "data"
     files = sorted((entry for entry in folder.iterdir() if entry.name.endswith(".toml")), key=str)
-    types = [_read(tomllib.loads(entry.read_text())) for entry in files]
+    raws = [tomllib.loads(entry.read_text()) for entry in files]
+    whole = {raw["type"]: raw for raw in raws if "variant_of" not in raw}
+    types = [_read(_variant(whole[raw["variant_of"]], raw) if "variant_of" in raw else raw) for raw in raws]
     return {tube.type: tube for tube in types}
 
 

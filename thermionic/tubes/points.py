@@ -35,6 +35,29 @@ class Point:
 
 
 @dataclass(frozen=True)
+class Cutoff:
+    """The current, A, or for a remote cut-off the transconductance, S, that is left at a very negative grid, V."""
+
+    anode_v: float
+    grid_v: float
+    anode_a: float | None = None
+    gm_s: float | None = None
+    screen_v: float | None = None
+    source: str = ""
+    unsure: bool = False
+
+
+@dataclass(frozen=True)
+class GridCurrent:
+    """A published grid current, A, with the grid positive, V."""
+
+    grid_v: float
+    grid_a: float
+    source: str = ""
+    unsure: bool = False
+
+
+@dataclass(frozen=True)
 class Drop:
     """A rectifier's published drop, V, at a steady current in one anode, A."""
 
@@ -85,6 +108,15 @@ def errors(device: Triode | Pentode, point: Point) -> dict[str, float]:
         for key in FIGURES
         if key in model and (published := getattr(point, key)) is not None
     }
+
+
+def cutoff_ratio(device: Triode | Pentode, cutoff: Cutoff) -> float:
+    """What the model leaves at a published cut-off, over what is published."""
+    model = characteristics(device, cutoff.anode_v, cutoff.grid_v, cutoff.screen_v)
+    if cutoff.anode_a is not None:
+        return model["anode_a"] / cutoff.anode_a
+    assert cutoff.gm_s is not None
+    return model["gm_s"] / cutoff.gm_s
 
 
 def drop_error(device: VacuumRectifier, drop: Drop) -> float:

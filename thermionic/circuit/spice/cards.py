@@ -249,7 +249,8 @@ def _bipolar(writer: Cards, part: Part, device: devices.BipolarTransistor) -> No
     body = (
         f".model NAME {'NPN' if device.polarity > 0 else 'PNP'}(IS={digits(device.saturation_ampere)} "
         f"BF={digits(device.forward_beta)} BR={digits(device.reverse_beta)} VAF={digits(device.early_volt)} "
-        f"IKF={digits(device.knee_ampere)} NF={digits(device.forward_emission)} NR={digits(device.reverse_emission)})"
+        f"IKF={digits(device.knee_ampere)} NF={digits(device.forward_emission)} NR={digits(device.reverse_emission)} "
+        f"VAR={digits(device.reverse_early_volt)} IKR={digits(device.reverse_knee_ampere)})"
     )
     writer.lines.append(f"{named('Q', part)} {' '.join(part.nodes)} {writer.model('QMOD', body)}")
 

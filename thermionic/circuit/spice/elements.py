@@ -5,46 +5,22 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Protocol
 
-import numpy as np
-
 from thermionic import devices
-from thermionic.circuit.netlist import GROUND, Part
-from thermionic.circuit.spice import models
-from thermionic.circuit.spice.expressions import ExpressionLaw, constant, parse
-from thermionic.devices.behavioural import BehaviouralCurrent, BehaviouralVoltage
+from thermionic.circuit.netlist import GROUND
+from thermionic.circuit.spice import semiconductors, tubes
+from thermionic.circuit.spice.expressions import ExpressionLaw, parse
+from thermionic.circuit.spice.lines import Line
+from thermionic.circuit.spice.models import Model
+from thermionic.circuit.spice.sources import source
+from thermionic.circuit.spice.words import Scope, bare, no_more, pairs, split, value_of
+from thermionic.devices.base import KELVIN
 from thermionic.errors import NetlistRefused
 
 _DEEPEST = 12  # subcircuits within subcircuits
-
-
-@dataclass(frozen=True)
-class Line:
-    number: int
-    text: str
-
-
-@dataclass
-class Scope:
-    """Where names are looked up: parameters, models and subcircuits, the enclosing scope's after its own."""
-
-    parameters: dict[str, float] = field(default_factory=dict)
-    models: dict[str, models.Model] = field(default_factory=dict)
-    subcircuits: dict[str, Subcircuit] = field(default_factory=dict)
-
-    def inner(self) -> Scope:
-        return Scope(dict(self.parameters), dict(self.models), dict(self.subcircuits))
-
-
-@dataclass
-class Subcircuit:
-    name: str
-    pins: tuple[str, ...]
-    defaults: tuple[tuple[str, str], ...]
-    lines: list[Line]
-    scope: Scope | None = None
+_NOMINAL = 27.0
 
 
 @dataclass(frozen=True)
@@ -59,10 +35,9 @@ class Place:
 class Builder(Protocol):
     """The netlist as it grows: what an element's function may ask of the reader."""
 
-    line: int
-    parts: list[Part]
-    inductors: dict[str, int]
-    couplings: list[tuple[int, str, str, float]]
+    line: str
+    celsius: float
+    couplings: list[tuple[str, tuple[str, ...], float]]
 
     def node(self, name: str, place: Place) -> str:
         """A node's full name."""
@@ -72,8 +47,12 @@ class Builder(Protocol):
         """Add a part under its full name."""
         ...
 
-    def sense(self, source: str, place: Place) -> str:
-        """The node that reads the current of a voltage source."""
+    def sense(self, part: str, place: Place) -> str:
+        """The node that reads the current into a part's first terminal."""
+        ...
+
+    def clock(self) -> str:
+        """The node that reads the time."""
         ...
 
     def definitions(self, lines: list[Line], scope: Scope) -> list[Line]:
@@ -83,58 +62,6 @@ class Builder(Protocol):
     def element(self, text: str, scope: Scope, place: Place) -> None:
         """Read one element."""
         ...
-
-
-def bare(text: str) -> str:
-    """Without the braces or quotes that mark an expression."""
-    text = text.strip()
-    if len(text) > 1 and (text[0], text[-1]) in (("{", "}"), ("'", "'")):
-        return text[1:-1]
-    return text
-
-
-def _split(text: str) -> list[str]:
-    """Words, with what is in braces, quotes or parentheses kept together."""
-    words: list[str] = []
-    word, depth, quoted = "", 0, False
-    for letter in text:
-        if letter == "'":
-            quoted = not quoted
-        depth += (letter in "({") - (letter in ")}")
-        if depth < 0:
-            raise NetlistRefused(f"there is one “{letter}” too many.")
-        if letter in " \t," and not depth and not quoted:
-            if word:
-                words.append(word)
-            word = ""
-        else:
-            word += letter
-    if depth or quoted:
-        raise NetlistRefused("a parenthesis, brace or quote is not closed.")
-    return [*words, word] if word else words
-
-
-def pairs(text: str) -> tuple[list[str], list[tuple[str, str]]]:
-    """The plain words of a line, and its name=value pairs (names in lower case)."""
-    words = _split(re.sub(r"\s*=\s*", "=", text))
-    plain = [word for word in words if "=" not in word or word[0] in "({'"]
-    given = []
-    for word in words:
-        if word not in plain:
-            name, value = word.split("=", 1)
-            given.append((name.lower(), bare(value)))
-    return plain, given
-
-
-def _value(text: str, scope: Scope) -> float:
-    return constant(bare(text), scope.parameters)
-
-
-def _positive(text: str, scope: Scope, what: str) -> float:
-    value = _value(text, scope)
-    if not value > 0:
-        raise NetlistRefused(f"{what} must be more than nothing; {text} is {value:g}.")
-    return value
 
 
 # One function an element letter: it reads the line and adds the parts.
@@ -150,186 +77,190 @@ def _nodes(reader: Builder, names: list[str], place: Place) -> tuple[str, ...]:
     return tuple(reader.node(name, place) for name in names)
 
 
-def _no_more(given: list[tuple[str, str]], *known: str) -> dict[str, str]:
-    for name, _ in given:
-        if name not in known:
-            raise NetlistRefused(f"{name}= is not known here{'; known is ' + ', '.join(known) if known else ''}.")
-    return dict(given)
+def _unbracketed(words: list[str]) -> list[str]:
+    """Words with a pair of nodes written as (a,b) taken apart."""
+    out: list[str] = []
+    for word in words:
+        out += split(word[1:-1]) if word.startswith("(") and word.endswith(")") else [word]
+    return out
 
 
-def _resistor(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    plain, given = pairs(text)
-    options = _no_more(given, "r")
-    a, b, value = _two([*plain, options["r"]] if "r" in options else plain, "a resistance")
-    ohm = _value(value, scope)
-    if ohm == 0:
-        raise NetlistRefused(f"{plain[0]} is 0 Ω: a wire is one node, or a source V of 0.")
-    reader.add(plain[0], devices.Resistor(ohm), _nodes(reader, [a, b], place), place.prefix)
-
-
-def _capacitor(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    plain, given = pairs(text)
-    options = _no_more(given, "ic", "c")
-    a, b, value = _two([*plain, options["c"]] if "c" in options else plain, "a capacitance")
-    start = _value(options["ic"], scope) if "ic" in options else None
-    device = devices.Capacitor(_positive(value, scope, "a capacitance"), start)
-    reader.add(plain[0], device, _nodes(reader, [a, b], place), place.prefix)
-
-
-def _inductor(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    plain, given = pairs(text)
-    options = _no_more(given, "l")
-    a, b, value = _two([*plain, options["l"]] if "l" in options else plain, "an inductance")
-    device = devices.Inductor(_positive(value, scope, "an inductance"))
-    reader.inductors[f"{place.prefix}{plain[0]}".lower()] = len(reader.parts)
-    reader.add(plain[0], device, _nodes(reader, [a, b], place), place.prefix)
-
-
-def _coupling(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    plain, given = pairs(text)
-    _no_more(given)
-    if len(plain) < 4:
-        raise NetlistRefused(f"{plain[0]} wants two or more inductors and a coupling.")
-    k = _value(plain[-1], scope)
-    if not 0 < abs(k) <= 1:
-        raise NetlistRefused(f"{plain[0]}: a coupling is between 0 and 1; this is {k:g}.")
-    names = [f"{place.prefix}{name}".lower() for name in plain[1:-1]]
-    for name in names:
-        if name not in reader.inductors:
-            raise NetlistRefused(f"{plain[0]} couples {name}, but no such inductor stands above it.")
-    for at, first in enumerate(names):
-        for second in names[at + 1 :]:
-            reader.couplings.append((reader.line, first, second, k))
-
-
-_WAVES = {"sin": (3, 6), "pulse": (2, 7), "exp": (2, 6), "pwl": (2, 100_000)}
-
-
-def _source(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    text = re.sub(r"\b(sin|pulse|exp|pwl|dc|ac)\s*\(", r"\1(", text, flags=re.IGNORECASE)
-    plain, given = pairs(text)
-    _no_more(given)
-    if len(plain) < 3:
-        raise NetlistRefused(f"{plain[0]} wants two nodes.")
-    steady, tone, wave = 0.0, 0.0 + 0.0j, None
-    words = plain[3:]
-    at = 0
-    stated = False
-    while at < len(words):
-        word = words[at]
-        low = word.lower()
-        head = low.split("(")[0]
-        if low == "dc":
-            at += 1
-            if at >= len(words):
-                raise NetlistRefused(f"{plain[0]}: DC wants a value.")
-            steady, stated = _value(words[at], scope), True
-        elif low == "ac":
-            size = _value(words[at + 1], scope) if at + 1 < len(words) and not _is_wave(words[at + 1]) else 1.0
-            at += at + 1 < len(words) and not _is_wave(words[at + 1])
-            phase = 0.0
-            if at + 1 < len(words) and not _is_wave(words[at + 1]) and words[at + 1].lower() != "dc":
-                at += 1
-                phase = _value(words[at], scope)
-            tone = size * np.exp(1j * np.radians(phase))
-        elif head in _WAVES and "(" in low:
-            inside = word[word.index("(") + 1 : word.rindex(")")]
-            wave = _wave(head, [_value(one, scope) for one in _split(inside)])
-        elif at == 0:
-            steady, stated = _value(word, scope), True
-        else:
-            raise NetlistRefused(
-                f"“{word[:40]}” is not known for a source; read are DC, AC, SIN, PULSE, EXP and PWL."
-            )
-        at += 1
-    if wave is not None and not stated:
-        steady = wave.at(0.0)
-    amplitude: complex | float = tone if tone.imag else tone.real
-    kind = devices.VoltageSource if plain[0][0].lower() == "v" else devices.CurrentSource
-    reader.add(plain[0], kind(steady, amplitude, wave), _nodes(reader, plain[1:3], place), place.prefix)
-
-
-def _is_wave(word: str) -> bool:
-    return word.lower().split("(")[0] in (*_WAVES, "dc")
-
-
-def _wave(head: str, numbers: list[float]) -> devices.Wave:
-    least, most = _WAVES[head]
-    if not least <= len(numbers) <= most:
-        raise NetlistRefused(f"{head.upper()} wants {least} to {most} numbers; there are {len(numbers)}.")
-    if head == "sin":
-        offset, amplitude, hertz, delay, damping, phase = [*numbers, 0.0, 0.0, 0.0][:6]
-        if not hertz > 0:
-            raise NetlistRefused("SIN wants a frequency above zero.")
-        if damping < 0:
-            raise NetlistRefused("SIN wants a damping of zero or more: one below zero grows without end.")
-        return devices.Sine(offset, amplitude, hertz, delay, damping, float(np.radians(phase)))
-    if head == "pulse":
-        filled = [*numbers, *[0.0] * (7 - len(numbers))]
-        low, high, delay, rise, fall, width, period = filled
-        endless = 1e6
-        rise, fall = max(rise, 1e-9), max(fall, 1e-9)
-        width = width if width > 0 else endless
-        period = period if period > 0 else width + rise + fall + endless
-        if period < rise + width + fall:
-            raise NetlistRefused("PULSE: the period is shorter than rise, width and fall.")
-        return devices.Pulse(low, high, delay, rise, fall, width, period)
-    if head == "exp":
-        low, high, delay, rise, back, fall = [*numbers, *[1e-9] * (6 - len(numbers))]
-        if not (rise > 0 and fall > 0):
-            raise NetlistRefused("EXP wants time constants above zero.")
-        return devices.Exponential(low, high, delay, rise, max(back, delay), fall)
-    times, values = numbers[::2], numbers[1::2]
-    if len(times) != len(values) or any(b <= a for a, b in itertools.pairwise(times)):
-        raise NetlistRefused("PWL wants pairs of time and value, the times rising.")
-    return devices.Piecewise(tuple(times), tuple(values))
-
-
-def _junctions(
-    pins: int, what: str, made: Callable[[models.Model, str, tuple[str, ...], float], models.Parts]
+def _passive(
+    letter: str, what: str, make: Callable[[float, float | None], devices.Device]
 ) -> Callable[[Builder, str, Scope, Place], None]:
-    """A reader of lines with ``pins`` nodes, a model and an area: diodes and transistors."""
+    """A reader of resistors, capacitors or inductors: a value, or a model's, with its temperature and how many."""
+    own = {"r": ("r", "resistance"), "c": ("c", "capacitance"), "l": ("l", "inductance")}[letter]
 
     def read(reader: Builder, text: str, scope: Scope, place: Place) -> None:
         plain, given = pairs(text)
-        _no_more(given)
-        if len(plain) not in (pins + 2, pins + 3):
-            raise NetlistRefused(f"{plain[0]} wants {what} and a model, and if need be an area.")
-        area = _value(plain[pins + 2], scope) if len(plain) == pins + 3 else 1.0
-        nodes = _nodes(reader, plain[1 : pins + 1], place)
-        for name, device, at in made(_model(plain[pins + 1], scope), plain[0], nodes, area):
-            reader.add(name, device, at, place.prefix)
+        plain = [plain[0], *_unbracketed(plain[1:])]
+        options = no_more(
+            given, own[0], own[1], "ic", "tc", "tc1", "tc2", "m", "temp", "dtemp", "noisy", "rser", "cpar", "rpar"
+        )
+        for name in ("rser", "cpar", "rpar"):
+            if name in options and value_of(options[name], scope) != 0:
+                raise NetlistRefused(f"{plain[0]}: {name}= is not known; put the part into the netlist.")
+        written = options.get(own[0], options.get(own[1]))
+        a, b, word = _two([*plain, written] if written is not None else plain, what)
+        model = scope.models.get(word.lower())
+        more = plain[4:] if written is None else plain[3:]
+        first = second = 0.0
+        if model is not None:
+            if model.kind[0] != letter:
+                raise NetlistRefused(f"{plain[0]} uses the model {model.name}, which is of kind {model.kind}.")
+            size = value_of(more[0], scope) if more else model[letter]
+            first, second = model.values.get("tc1", 0.0), model.values.get("tc2", 0.0)
+        else:
+            size = value_of(word, scope)
+            if more and (named := scope.models.get(more[0].lower())) is not None:
+                first, second = named.values.get("tc1", 0.0), named.values.get("tc2", 0.0)
+            elif more and "tc" not in options:
+                raise NetlistRefused(f"“{more[0][:40]}” is not expected after the value of {plain[0]}.")
+        if "tc" in options:
+            first, *rest = (value_of(one, scope) for one in [*split(options["tc"]), *more])
+            second = rest[0] if rest else 0.0
+        first = value_of(options["tc1"], scope) if "tc1" in options else first
+        second = value_of(options["tc2"], scope) if "tc2" in options else second
+        above = (value_of(options["temp"], scope) if "temp" in options else reader.celsius) - _NOMINAL
+        above += value_of(options["dtemp"], scope) if "dtemp" in options else 0.0
+        size *= 1 + first * above + second * above**2
+        many = value_of(options.get("m", "1"), scope)
+        if not many > 0:
+            raise NetlistRefused(f"{plain[0]}: m must be above zero.")
+        size = size * many if letter == "c" else size / many
+        if (letter != "r" and size < 0) or (letter == "c" and size == 0 and not written):
+            raise NetlistRefused(f"{what} must be more than nothing; {word} is {size:g}.")
+        start = value_of(options["ic"], scope) if "ic" in options else None
+        reader.add(plain[0], make(size, start), _nodes(reader, [a, b], place), place.prefix)
 
     return read
 
 
-def _model(name: str, scope: Scope) -> models.Model:
+def _resistor(ohm: float, start: float | None) -> devices.Device:
+    if start is not None:
+        raise NetlistRefused("a resistor has no ic=.")
+    # Nothing at all is a wire whose current can be asked for.
+    return devices.Resistor(ohm) if ohm else devices.VoltageSource(0.0)
+
+
+def _capacitor(farad: float, start: float | None) -> devices.Device:
+    if not farad > 0:
+        raise NetlistRefused("a capacitance must be more than nothing.")
+    return devices.Capacitor(farad, start)
+
+
+def _inductor(henry: float, start: float | None) -> devices.Device:
+    if not henry > 0:
+        raise NetlistRefused("an inductance must be more than nothing.")
+    return devices.Inductor(henry, start or 0.0)
+
+
+def _coupling(reader: Builder, text: str, scope: Scope, place: Place) -> None:
+    plain, given = pairs(text)
+    no_more(given)
+    if len(plain) < 4:
+        raise NetlistRefused(f"{plain[0]} wants two or more inductors and a coupling.")
+    k = value_of(plain[-1], scope)
+    if not abs(k) <= 1:
+        raise NetlistRefused(f"{plain[0]}: a coupling is between 0 and 1; this is {k:g}.")
+    names = [f"{place.prefix}{name}" for name in plain[1:-1]]
+    for pair in itertools.combinations(names, 2):
+        reader.couplings.append((reader.line, pair, k))
+
+
+def _source(reader: Builder, text: str, scope: Scope, place: Place) -> None:
+    (name, a, b), device = source(text, scope)
+    reader.add(name, device, _nodes(reader, [a, b], place), place.prefix)
+
+
+def _junctions(
+    least: int, most: int, what: str, made: Callable[[Model, str, tuple[str, ...], float], semiconductors.Parts]
+) -> Callable[[Builder, str, Scope, Place], None]:
+    """A reader of lines with nodes, a model and an area: diodes and transistors."""
+
+    def read(reader: Builder, text: str, scope: Scope, place: Place) -> None:
+        plain, given = pairs(text)
+        options = no_more(given, "area", "m", "temp", "dtemp", "ic", "pj")
+        words = [word for word in plain if word.lower() != "off"]
+        # The model is the first word after the least nodes that is one.
+        at = next(
+            (k for k in range(least + 1, most + 2) if k < len(words) and words[k].lower() in scope.models), None
+        )
+        if at is None:
+            if len(words) < least + 2:
+                raise NetlistRefused(f"{plain[0]} wants {what} and a model, and if need be an area.")
+            raise NetlistRefused(f"there is no .model {words[least + 1]}.")
+        if len(words) > at + 2:
+            raise NetlistRefused(f"{plain[0]} wants {what} and a model, and if need be an area.")
+        area = value_of(words[at + 1] if len(words) == at + 2 else options.get("area", "1"), scope)
+        area *= value_of(options.get("m", "1"), scope)
+        _put(
+            reader,
+            made(_model(reader, words[at], scope, options), plain[0], _nodes(reader, words[1:at], place), area),
+            place,
+        )
+
+    return read
+
+
+def _put(reader: Builder, parts: semiconductors.Parts, place: Place) -> None:
+    for name, device, nodes in parts:
+        reader.add(name, device, nodes, place.prefix)
+
+
+def _model(reader: Builder, name: str, scope: Scope, options: Mapping[str, str]) -> Model:
     found = scope.models.get(name.lower())
     if found is None:
         raise NetlistRefused(f"there is no .model {name}.")
-    return found
+    celsius = value_of(options["temp"], scope) if "temp" in options else reader.celsius
+    celsius += value_of(options["dtemp"], scope) if "dtemp" in options else 0.0
+    return found.at(KELVIN + celsius - _NOMINAL)
 
 
 def _mosfet(reader: Builder, text: str, scope: Scope, place: Place) -> None:
     plain, given = pairs(text)
-    options = _no_more(given, "w", "l", "m")
-    if len(plain) != 6:
-        raise NetlistRefused(f"{plain[0]} wants drain, gate, source, bulk and a model.")
-    nodes = _nodes(reader, plain[1:5], place)
-    if nodes[3] != nodes[2]:
-        raise NetlistRefused(f"{plain[0]}: the bulk must be tied to the source.")
-    width, length, many = (_value(options.get(name, "1"), scope) for name in ("w", "l", "m"))
-    if "w" not in options and "l" not in options:
-        width = length = 100e-6  # SPICE's own default: a square
-    for name, device, at in models.mosfet(_model(plain[5], scope), plain[0], nodes[:3], many * width, length):
-        reader.add(name, device, at, place.prefix)
+    options = no_more(given, "w", "l", "m", "temp", "dtemp", "ic", "ad", "as", "pd", "ps", "nrd", "nrs")
+    words = [word for word in plain if word.lower() != "off"]
+    # A power MOSFET's line may leave the bulk out, which then is its source.
+    at = next((k for k in (4, 5) if k < len(words) and words[k].lower() in scope.models), None)
+    if at is None:
+        if len(words) < 6:
+            raise NetlistRefused(f"{plain[0]} wants drain, gate, source, bulk and a model.")
+        raise NetlistRefused(f"there is no .model {words[5]}.")
+    names = [*words[1:at], words[3]] if at == 4 else words[1:5]
+    model = _model(reader, words[at], scope, options)
+    width, length = (
+        value_of(options[name], scope) if name in options else model.values.get(name, 1e-4) for name in ("w", "l")
+    )
+    many = value_of(options.get("m", "1"), scope)
+    nodes = _nodes(reader, names, place)
+    _put(reader, semiconductors.mosfet(model, plain[0], nodes, width, length, many), place)
 
 
-def _law(reader: Builder, name: str, law: ExpressionLaw, place: Place) -> tuple[str, ...]:
-    """The control terminals' nodes of a law."""
+def _switch(reader: Builder, text: str, scope: Scope, place: Place) -> None:
+    """S by a voltage, W by the current of a part."""
+    plain, given = pairs(text)
+    no_more(given)
+    words = [word for word in _unbracketed(plain) if word.lower() not in ("on", "off")]
+    by = "v" if text[0].lower() == "s" else "i"
+    if len(words) != (6 if by == "v" else 5):
+        raise NetlistRefused(
+            f"{plain[0]} wants two nodes, {'two controlling nodes' if by == 'v' else 'the part that it goes by'} "
+            "and a model."
+        )
+    ends = _nodes(reader, words[1:3], place)
+    control = _nodes(reader, words[3:5], place) if by == "v" else (reader.sense(words[3], place), GROUND)
+    model = _model(reader, words[-1], scope, {})
+    _put(reader, semiconductors.switch(model, plain[0], (ends[0], ends[1]), (control[0], control[1]), by), place)
+
+
+def control_nodes(reader: Builder, law: ExpressionLaw, place: Place) -> tuple[str, ...]:
+    """The nodes, two and two, of what a law senses."""
     nodes: list[str] = []
     for quantity in law.quantities:
-        if quantity.kind.lower() == "v":
+        if quantity.kind == "time":
+            nodes += [reader.clock(), GROUND]
+        elif quantity.kind.lower() == "v":
             nodes += _nodes(reader, [quantity.plus, quantity.minus], place)
         else:
             nodes += [reader.sense(quantity.plus, place), GROUND]
@@ -341,45 +272,97 @@ def _behavioural(reader: Builder, text: str, scope: Scope, place: Place) -> None
     if not found:
         raise NetlistRefused(f"{text.split()[0]} wants two nodes and I= or V= with an expression.")
     name, a, b, kind, expression = found.groups()
+    expression = re.sub(r"\s+(tc1|tc2|temp|dtemp)\s*=\s*\S+", "", expression, flags=re.IGNORECASE)
     body = re.sub(r"\{([^{}]*)\}", r"(\1)", bare(expression))
     _add_law(reader, name, (a, b), kind.lower(), parse(body, scope.parameters), place)
 
 
 def _add_law(reader: Builder, name: str, ends: tuple[str, str], kind: str, law: ExpressionLaw, place: Place) -> None:
-    nodes = (*_nodes(reader, list(ends), place), *_law(reader, name, law, place))
-    device = (BehaviouralCurrent if kind == "i" else BehaviouralVoltage)(law, len(law.quantities))
+    nodes = (*_nodes(reader, list(ends), place), *control_nodes(reader, law, place))
+    device = (devices.BehaviouralCurrent if kind == "i" else devices.BehaviouralVoltage)(law, len(law.quantities))
     reader.add(name, device, nodes, place.prefix)
 
 
 def _controlled(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    """E and G by voltages, F and H by currents; linear, or E and G with VALUE={...}."""
+    """E and G by voltages, F and H by currents; linear, as a polynomial, a table or any expression."""
     letter = text[0].lower()
-    plain, given = pairs(text)
-    options = _no_more(given, "value") if letter in "eg" else _no_more(given)
-    if "value" in options:
-        if len(plain) != 3:
-            raise NetlistRefused(f"{plain[0]} wants two nodes before VALUE=.")
-        law = parse(options["value"], scope.parameters)
-        _add_law(reader, plain[0], (plain[1], plain[2]), "v" if letter == "e" else "i", law, place)
+    expression = _as_expression(text, scope)
+    if expression is not None:
+        name, a, b, body = expression
+        law = parse(body, scope.parameters)
+        _add_law(reader, name, (a, b), "v" if letter in "eh" else "i", law, place)
         return
+    plain, given = pairs(text)
+    words = [plain[0], *_unbracketed(plain[1:])]
+    options = no_more(given, "gain", "m", "ic")
+    if "gain" in options:
+        words.append(options["gain"])
     wanted = 6 if letter in "eg" else 5
-    if len(plain) != wanted or any(word.lower().startswith(("poly", "table", "laplace")) for word in plain):
+    if len(words) != wanted or "laplace" in text.lower() or "freq" in text.lower().split():
         raise NetlistRefused(
             f"{plain[0]} wants two nodes, "
-            + ("two controlling nodes" if letter in "eg" else "a voltage source")
-            + " and a gain; POLY, TABLE and LAPLACE are not known."
+            + ("two controlling nodes" if letter in "eg" else "the part that it goes by")
+            + " and a gain, or POLY, TABLE or VALUE; LAPLACE and FREQ are not known."
         )
-    gain = _value(plain[-1], scope)
+    gain = value_of(words[-1], scope) * value_of(options.get("m", "1"), scope)
     if letter in "eg":
-        nodes = _nodes(reader, plain[1:5], place)
+        nodes = _nodes(reader, words[1:5], place)
     else:
-        nodes = (*_nodes(reader, plain[1:3], place), reader.sense(plain[3], place), GROUND)
+        nodes = (*_nodes(reader, words[1:3], place), reader.sense(words[3], place), GROUND)
     device = devices.VoltageControlled(gain) if letter in "eh" else devices.Transconductance(gain)
     reader.add(plain[0], device, nodes, place.prefix)
 
 
+def _as_expression(text: str, scope: Scope) -> tuple[str, str, str, str] | None:
+    """Name, nodes and expression of a controlled source that is more than a gain; None for one that is not."""
+    head = re.match(r"(\S+)\s+(?:\(\s*(\S+?)[\s,]+(\S+?)\s*\)|(\S+)[\s,]+(\S+))\s+(.*)", text)
+    if not head:
+        return None
+    name, a, b, rest = head[1], head[2] or head[4], head[3] or head[5], head[6].strip()
+    by_name = re.match(r"(value|vol|cur|i|v)\s*=?\s*(?=[{'\"=(])=?\s*(.+)", rest, flags=re.IGNORECASE)
+    if by_name:
+        return name, a, b, re.sub(r"\{([^{}]*)\}", r"(\1)", bare(by_name[2].strip()))
+    table = re.match(r"table\s*=?\s*(\{[^{}]*\}|'[^']*'|\S+)\s*=?\s*(.*)", rest, flags=re.IGNORECASE)
+    if table:
+        points = re.findall(r"\(\s*([^\s,()]+)[\s,]+([^\s,()]+)\s*\)", table[2])
+        numbers = [value_of(one, scope) for point in points for one in point]
+        if not numbers:
+            numbers = [value_of(one, scope) for one in split(table[2].strip("()"))]
+        if len(numbers) < 4:
+            raise NetlistRefused(
+                f"{name}: TABLE wants an expression and two or more pairs, as {{v(a)}} = (0,0) (1,2)."
+            )
+        return name, a, b, f"table({bare(table[1])},{','.join(f'{one:.17g}' for one in numbers)})"
+    poly = re.match(r"poly\s*\(\s*(\d+)\s*\)\s*(.*)", rest, flags=re.IGNORECASE)
+    if poly:
+        return name, a, b, _polynomial(name, int(poly[1]), _unbracketed(split(poly[2])), scope)
+    return None
+
+
+def _polynomial(name: str, count: int, words: list[str], scope: Scope) -> str:
+    """SPICE's polynomial of several quantities as an expression."""
+    by_voltage = name[0].lower() in "eg"
+    each = 2 if by_voltage else 1
+    if not 1 <= count <= 20 or len(words) <= count * each:
+        raise NetlistRefused(f"{name}: POLY({count}) wants {count * each} names and one or more coefficients.")
+    names = [words[each * k : each * (k + 1)] for k in range(count)]
+    quantities = [f"{'v' if by_voltage else 'i'}({','.join(one)})" for one in names]
+    coefficients = [value_of(word, scope) for word in words[count * each :]]
+    if len(coefficients) == 1:
+        coefficients = [0.0, *coefficients]  # a lone one is a gain
+    if len(coefficients) > 200:
+        raise NetlistRefused(f"{name}: that is more than 200 coefficients.")
+    terms, degree = ["1"], 1
+    while len(terms) < len(coefficients):
+        terms += ["*".join(one) for one in itertools.combinations_with_replacement(quantities, degree)]
+        degree += 1
+    used = zip(coefficients, terms, strict=False)
+    return "+".join(f"({value:.17g})*{term}" for value, term in used if value) or "0"
+
+
 def _instance(reader: Builder, text: str, scope: Scope, place: Place) -> None:
     plain, given = pairs(re.sub(r"\bparams:", " ", text, flags=re.IGNORECASE))
+    plain = [plain[0], *_unbracketed(plain[1:])]
     if len(plain) < 3:
         raise NetlistRefused(f"{plain[0]} wants nodes and the name of a subcircuit.")
     if place.depth >= _DEEPEST:
@@ -392,17 +375,26 @@ def _instance(reader: Builder, text: str, scope: Scope, place: Place) -> None:
         raise NetlistRefused(f"{plain[0]} has {len(plain) - 2} nodes, but {found.name} has {len(found.pins)}.")
     inner = scope.inner()
     for key, default in found.defaults:
-        inner.parameters[key] = constant(default, inner.parameters)
+        inner.parameters[key] = value_of(default, inner)
     known = {key for key, _ in found.defaults}
     for key, value in given:
+        if key == "m" and "m" not in known and value_of(value, scope) == 1:
+            continue
         if key not in known:
             raise NetlistRefused(f"{found.name} has no parameter {key}.")
-        inner.parameters[key] = constant(value, scope.parameters)
+        inner.parameters[key] = value_of(value, scope)
     called_from = reader.line
     outer = _nodes(reader, plain[1:-1], place)
-    pins = dict(zip((pin.lower() for pin in found.pins), outer, strict=True))
     prefix = f"{place.prefix}{plain[0]}."
-    for line in reader.definitions(found.lines, inner):
+    lines = reader.definitions(found.lines, inner)
+    pins = dict(zip((pin.lower() for pin in found.pins), outer, strict=True))
+    lowered = tubes.recognised(found.pins, lines, inner)
+    if lowered is not None:
+        lines = lowered.rest
+        reader.add(f"{plain[0]}.tube", lowered.device, tuple(pins[pin] for pin in lowered.pins), place.prefix)
+    else:
+        lines = tubes.flattened(found.pins, lines)
+    for line in lines:
         reader.line = line.number
         if line.text[0] == ".":
             raise NetlistRefused(f"{line.text.split()[0]} does not belong inside a subcircuit.")
@@ -410,20 +402,32 @@ def _instance(reader: Builder, text: str, scope: Scope, place: Place) -> None:
     reader.line = called_from
 
 
+def _refused(what: str) -> Callable[[Builder, str, Scope, Place], None]:
+    def read(reader: Builder, text: str, scope: Scope, place: Place) -> None:
+        raise NetlistRefused(f"{text.split()[0]} is {what}, which is not known.")
+
+    return read
+
+
 ELEMENTS: dict[str, Callable[[Builder, str, Scope, Place], None]] = {
-    "r": _resistor,
-    "c": _capacitor,
-    "l": _inductor,
+    "r": _passive("r", "a resistance", _resistor),
+    "c": _passive("c", "a capacitance", _capacitor),
+    "l": _passive("l", "an inductance", _inductor),
     "k": _coupling,
     "v": _source,
     "i": _source,
-    "d": _junctions(2, "two nodes", models.diode),
-    "q": _junctions(3, "collector, base, emitter", models.bipolar),
+    "d": _junctions(2, 2, "two nodes", semiconductors.diode),
+    "q": _junctions(3, 4, "collector, base, emitter", semiconductors.bipolar),
+    "j": _junctions(3, 3, "drain, gate, source", semiconductors.jfet),
     "m": _mosfet,
+    "s": _switch,
+    "w": _switch,
     "b": _behavioural,
     "e": _controlled,
     "f": _controlled,
     "g": _controlled,
     "h": _controlled,
     "x": _instance,
+    "t": _refused("a transmission line"),
+    "a": _refused("a code model"),
 }

@@ -47,9 +47,17 @@ def number(text: str) -> float:
     return value
 
 
+class Names(dict[str, float]):
+    """The parameters in force, in lower case, and the functions: each with its arguments' names and its body."""
+
+    def __init__(self, values: Mapping[str, float] | None = None) -> None:
+        super().__init__(values or {})
+        self.functions: dict[str, tuple[tuple[str, ...], str]] = dict(getattr(values, "functions", {}))
+
+
 @dataclass(frozen=True)
 class Quantity:
-    """What a law senses: ``v`` between two nodes, or ``i`` through a voltage source (named in ``plus``)."""
+    """What a law senses: ``v`` between two nodes, ``i`` through a part (named in ``plus``), or the ``time``."""
 
     kind: str
     plus: str
@@ -96,26 +104,34 @@ _Slopes = dict[int, _Register]
 _Held = tuple[_Register, _Slopes]
 
 
+def _tokens(text: str) -> list[tuple[str, str]]:
+    found: list[tuple[str, str]] = []
+    at = 0
+    stripped = text.rstrip()
+    while at < len(stripped):
+        token = _TOKEN.match(stripped, at)
+        if not token or token.end() == at:
+            raise NetlistRefused(f"“{stripped[at : at + 20]}” makes no sense in “{text[:60]}”.")
+        kind = token.lastgroup or ""
+        found.append((kind, token[kind]))
+        at = token.end()
+    if len(found) > 3000:
+        raise NetlistRefused(f"“{text[:60]}…” is too long an expression.")
+    return found
+
+
 class _Parser:
     """Precedence climbing over the tokens of one expression, writing the program as it goes."""
 
     def __init__(self, text: str, names: Mapping[str, float]) -> None:
         self.text, self.names = text, names
+        self.functions: dict[str, tuple[tuple[str, ...], str]] = getattr(names, "functions", {})
+        self.arguments: dict[str, _Held] = {}
         self.quantities: list[Quantity] = []
         self.constants: dict[float, int] = {}
         self.operations: list[tuple[str, list[_Register]]] = []
-        self.tokens: list[tuple[str, str]] = []
-        at = 0
-        stripped = text.rstrip()
-        while at < len(stripped):
-            found = _TOKEN.match(stripped, at)
-            if not found or found.end() == at:
-                raise NetlistRefused(f"“{stripped[at : at + 20]}” makes no sense in “{text[:60]}”.")
-            kind = found.lastgroup or ""
-            self.tokens.append((kind, found[kind]))
-            at = found.end()
-        if len(self.tokens) > 3000:
-            raise NetlistRefused(f"“{text[:60]}…” is too long an expression.")
+        self.made: dict[tuple[str, tuple[_Register, ...]], _Register] = {}  # each operation is done once
+        self.tokens = _tokens(text)
         self.at = 0
         self.depth = 0
 
@@ -143,9 +159,26 @@ class _Parser:
     def _constant(self, value: float) -> _Register:
         return "constant", self.constants.setdefault(value, len(self.constants))
 
+    def _known(self, register: _Register) -> float | None:
+        """The number that a register is, where it is one."""
+        return list(self.constants)[register[1]] if register[0] == "constant" else None
+
     def _called(self, operation: str, *operands: _Register) -> _Register:
-        self.operations.append((operation, list(operands)))
-        return "result", len(self.operations) - 1
+        if len(self.operations) > 20_000:
+            raise NetlistRefused(f"“{self.text[:60]}…” is too long an expression.")
+        known = [self._known(operand) for operand in operands]
+        if all(value is not None for value in known):
+            places = [float(place) for place in range(len(known))]
+            step = [programs.OPERATIONS[operation], *(places * 3)[:3]]
+            program = [0, len(known), 1, len(known), *known, *step]
+            value = programs.run(np.array(program, dtype=float), np.zeros(0), np.zeros(0))
+            if np.isfinite(value):
+                return self._constant(value)
+        made = self.made.get((operation, operands))
+        if made is None:
+            self.operations.append((operation, list(operands)))
+            made = self.made[operation, operands] = ("result", len(self.operations) - 1)
+        return made
 
     def _chained(self, terms: list[tuple[_Register | None, _Slopes]]) -> _Slopes:
         """The sum of factor x slope over (factor, slopes), a factor of one being None."""
@@ -289,10 +322,14 @@ class _Parser:
                     arguments.append(self._ternary())
                 self._need(")")
                 return self._call(name, arguments)
+            if name in self.arguments:
+                return self.arguments[name]
             if name in self.names:
                 return self._constant(self.names[name]), {}
             if name == "pi":
                 return self._constant(math.pi), {}
+            if name == "time":
+                return self._sensed(Quantity("time", "time"))
             raise NetlistRefused(f"“{token}” is no parameter that is known, in “{self.text[:60]}”.")
         raise NetlistRefused(f"A value is wanted before “{token}” in “{self.text[:60]}”.")
 
@@ -302,13 +339,57 @@ class _Parser:
         ends = [end.strip() for end in inside.split(",")]
         if kind == "i" and len(ends) != 1:
             raise NetlistRefused(f"“{token}”: a current is that of one voltage source.")
-        quantity = Quantity(kind, ends[0], ends[1] if len(ends) > 1 else "0")
+        return self._sensed(Quantity(kind, ends[0], ends[1] if len(ends) > 1 else "0"))
+
+    def _sensed(self, quantity: Quantity) -> _Held:
         if quantity not in self.quantities:
             self.quantities.append(quantity)
         place = self.quantities.index(quantity)
         return ("quantity", place), {place: self._constant(1.0)}
 
+    def _defined(self, name: str, arguments: list[_Held]) -> _Held:
+        """A function of the netlist's own, its body read with the arguments in their place."""
+        wanted, body = self.functions[name]
+        if len(arguments) != len(wanted):
+            raise NetlistRefused(f"{name}() takes {len(wanted)} arguments, not {len(arguments)}.")
+        self.depth += 1
+        if self.depth > 60:
+            raise NetlistRefused(f"{name}() calls itself, or is nested too deeply.")
+        before = self.tokens, self.at, self.arguments
+        self.tokens, self.at = _tokens(body), 0
+        self.arguments = dict(zip(wanted, arguments, strict=True))
+        held = self._ternary()
+        if self.at < len(self.tokens):
+            raise NetlistRefused(f"“{self.tokens[self.at][1]}” is not expected in “{body[:60]}”.")
+        self.tokens, self.at, self.arguments = before
+        self.depth -= 1
+        return held
+
+    def _table(self, name: str, arguments: list[_Held]) -> _Held:
+        """Straight lines between points: pwl() goes on along its outer ones, table() stays at its ends."""
+        known = [self._known(value) if not slopes else None for value, slopes in arguments[1:]]
+        numbers = [value for value in known if value is not None]
+        xs, ys = numbers[::2], numbers[1::2]
+        if len(numbers) < len(known) or len(xs) != len(ys) or len(xs) < 2 or any(np.diff(xs) <= 0):
+            raise NetlistRefused(f"{name}() wants a value and pairs of numbers, the first of each pair rising.")
+        outer = name == "pwl"
+        whole: _Held = (self._constant(ys[0]), {})
+        for place in range(len(xs) - 1):
+            slope = (ys[place + 1] - ys[place]) / (xs[place + 1] - xs[place])
+            part = arguments[0]
+            if place > 0 or not outer:
+                part = self._join("max", part, (self._constant(xs[place]), {}))
+            if place < len(xs) - 2 or not outer:
+                part = self._join("min", part, (self._constant(xs[place + 1]), {}))
+            part = self._join("-", part, (self._constant(xs[place]), {}))
+            whole = self._join("+", whole, self._join("*", (self._constant(slope), {}), part))
+        return whole
+
     def _call(self, name: str, arguments: list[_Held]) -> _Held:
+        if name in self.functions:
+            return self._defined(name, arguments)
+        if name in ("pwl", "table") and len(arguments) >= 5:
+            return self._table(name, arguments)
         if name in programs.FUNCTIONS and len(arguments) == 1:
             return self._function(name, arguments[0])
         if name in ("min", "max") and len(arguments) >= 2:
@@ -328,7 +409,8 @@ class _Parser:
             return self._join("min", self._join("max", arguments[0], arguments[1]), arguments[2])
         if name == "if" and len(arguments) == 3:
             return self._where(arguments[0][0], arguments[1], arguments[2])
-        known = ", ".join(sorted({*programs.FUNCTIONS, "min", "max", "pow", "pwr", "pwrs", "atan2", "limit", "if"}))
+        more = {"min", "max", "pow", "pwr", "pwrs", "atan2", "limit", "if", "pwl", "table"}
+        known = ", ".join(sorted({*programs.FUNCTIONS, *more}))
         raise NetlistRefused(
             f"{name}() with {len(arguments)} argument{'s' * (len(arguments) != 1)} is not known. There are {known}."
         )

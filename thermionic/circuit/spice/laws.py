@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import numpy as np
 
-from thermionic.devices.laws import ALONG, WEIGHT
+from thermionic.devices.laws import ALONG, LEAST_DRIVE, MOST_DRIVE, WEIGHT
 from thermionic.devices.pentode import PentodeCoefficients
 from thermionic.devices.triode import TriodeCoefficients
 from thermionic.errors import NetlistRefused
@@ -25,16 +26,26 @@ def softplus(u: str) -> str:
 
 
 def _space(k: TriodeCoefficients, va: str, vg: str) -> list[str]:
-    """Lines that make V(E) the space current's effective voltage."""
-    return [
-        f"BU U 0 V={digits(k.kp)}*({digits(1 / k.mu)}+{vg}/sqrt({digits(k.kvb)}+{va}*{va}))",
-        f"BE E 0 V={va}/{digits(k.kp)}*{softplus('V(U)')}",
-    ]
+    """Lines that make V(E) the space current's effective voltage, and V(F) that behind the coarse turns."""
+    made = []
+    for u, e, mu in (("U", "E", k.mu), ("W", "F", k.coarse_mu))[: 2 if k.coarse_share else 1]:
+        made += [
+            f"B{u} {u} 0 V={digits(k.kp)}*({digits(1 / mu)}+{vg}/sqrt({digits(k.kvb)}+{va}*{va}))",
+            f"B{e} {e} 0 V={va}/{digits(k.kp)}*{softplus(f'V({u})')}",
+        ]
+    return made
+
+
+def _current(k: TriodeCoefficients, share: float = 1.0) -> str:
+    """The space current of the voltages that ``_space`` makes, or a share of it."""
+    ex, gain = digits(k.ex), 2 / k.kg1 * share
+    coarse = f"+{digits(gain * k.coarse_share)}*max(V(F),0)^{ex}" if k.coarse_share else ""
+    return f"({digits(gain)}*max(V(E),0)^{ex}{coarse})"
 
 
 def _grid(k: TriodeCoefficients, vg: str) -> str:
     w = f"{softplus(f'{digits(k.grid_c)}*{vg}')}/{digits(k.grid_c)}"
-    return f"{digits(k.grid_g)}*({w})^{digits(k.grid_xi)}"
+    return f"{digits(k.grid_g)}*max({w},1e-30)^{digits(k.grid_xi)}"
 
 
 def triode_subcircuit(k: TriodeCoefficients) -> str:
@@ -43,7 +54,7 @@ def triode_subcircuit(k: TriodeCoefficients) -> str:
         [
             ".subckt NAME A G K SCALE=1",
             *_space(k, "min(max(V(A,K),0),1e5)", "V(G,K)"),
-            f"BA A K I={{SCALE}}*{digits(2 / k.kg1)}*max(V(E),0)^{digits(k.ex)}",
+            f"BA A K I={{SCALE}}*{_current(k)}",
             f"BG G K I={{SCALE}}*{_grid(k, 'V(G,K)')}",
             ".ends",
         ]
@@ -54,15 +65,19 @@ def pentode_subcircuit(k: PentodeCoefficients) -> str:
     """The body of a pentode subcircuit: anode, screen, grid, cathode, and a parameter SCALE; see devices.Pentode."""
     share, space, n = 1 / (1 + 1 / k.shield), k.space, k.knee_sharpness
     plain, line = (f"min(max({volt},1e-12),1e3)" for volt in ("V(P)", "V(D)"))
+    drive = f"V(E)*{digits(space.mu)}/max(V(VE),1e-3)"
+    held = f"min(max(V(H),{digits(LEAST_DRIVE)}),{digits(MOST_DRIVE)})"
+    focus = f"*{held}^{digits(k.screen_drive)}" if k.screen_drive else ""
     return "\n".join(
         [
             ".subckt NAME A S G K SCALE=1",
             f"BV VE 0 V=max({digits(share)}*(V(S,K)+max(V(A,K),0)/{digits(k.shield)}),0)",
             *_space(space, "min(max(V(VE),0),1e5)", "V(G,K)"),
-            f"BI IK 0 V={digits(2 / space.kg1)}*max(V(E),0)^{digits(space.ex)}",
+            f"BI IK 0 V={_current(space)}",
+            *([f"BH H 0 V={drive}"] if k.screen_drive else []),
             # The anode's plain share and its diode line, and the smooth lesser of the two; see devices.Pentode.
             f"BP P 0 V=V(IK)/(1+{digits(k.screen_share / (1 - k.screen_share))}*"
-            f"(1.1*max(V(S,K),1e-3)/(max(V(A,K),0)+0.1*max(V(S,K),1e-3)))^{digits(k.screen_slope)})",
+            f"(1.1*max(V(S,K),1e-3)/(max(V(A,K),0)+0.1*max(V(S,K),1e-3)))^{digits(k.screen_slope)}{focus})",
             f"BD D 0 V={digits(k.knee_perveance)}*min(max(V(A,K),1e-9),1e5)^1.5",
             # A simulator tries any voltage at any of these nodes: each power is of what cannot be out of its range.
             "BM M 0 V=min(V(P),V(D))",
@@ -78,15 +93,18 @@ def pentode_subcircuit(k: PentodeCoefficients) -> str:
 
 def filament_subcircuit(k: TriodeCoefficients) -> str:
     """The body of a triode with a filament: anode, grid and its two ends, and SCALE; see devices.FilamentTriode."""
-    lines = [".subckt NAME A G F H SCALE=1"]
+    lines = [".subckt NAME A G H1 H2 SCALE=1"]
     for bit, (s, share) in enumerate(zip(ALONG, WEIGHT, strict=True), start=1):
-        va, vg = f"min(max(V(A,F)-{digits(s)}*V(H,F),0),1e5)", f"(V(G,F)-{digits(s)}*V(H,F))"
-        space = [line.replace(" U ", f" U{bit} ").replace(" E ", f" E{bit} ").replace("V(U)", f"V(U{bit})")
-                 for line in _space(k, va, vg)]  # fmt: skip
-        lines += [f"B{line[1]}{bit} {line.split(' ', 1)[1]}" for line in space]
-        current = f"{{SCALE}}*{digits(share * 2 / k.kg1)}*max(V(E{bit}),0)^{digits(k.ex)}"
-        grid = f"{{SCALE}}*{digits(share)}*{_grid(k, vg)}"
-        for end, part in (("F", 1 - s), ("H", s)):
-            lines.append(f"BA{bit}{end} A {end} I={digits(part)}*{current}")
-            lines.append(f"BG{bit}{end} G {end} I={digits(part)}*{grid}")
+        va, vg = f"min(max(V(A,H1)-{digits(s)}*V(H2,H1),0),1e5)", f"(V(G,H1)-{digits(s)}*V(H2,H1))"
+        here = [*_space(k, va, vg), f"BC C 0 V={_current(k, share)}", f"BI I 0 V={digits(share)}*{_grid(k, vg)}"]
+        lines += [_numbered(line, bit) for line in here]
+        for end, part in (("H1", 1 - s), ("H2", s)):
+            lines.append(f"BA{bit}{end} A {end} I={{SCALE}}*{digits(part)}*V(C{bit})")
+            lines.append(f"BG{bit}{end} G {end} I={{SCALE}}*{digits(part)}*V(I{bit})")
     return "\n".join([*lines, ".ends"])
+
+
+def _numbered(line: str, bit: int) -> str:
+    """A source of one bit of filament: its name and its own nodes, of one letter and not of the tube, numbered."""
+    own = re.sub(r"\bV\(([UWEFCI])\)", rf"V(\g<1>{bit})", line)
+    return re.sub(r"^B(\w) (\w) ", rf"B\g<1>{bit} \g<2>{bit} ", own)
