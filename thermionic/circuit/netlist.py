@@ -12,7 +12,7 @@ from thermionic.errors import NetlistRefused
 from thermionic.lazily import lazily
 
 GROUND = "0"
-_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.+#-]*")
+_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.+#:/\[\]-]*")
 
 
 @lru_cache(maxsize=4096)  # the same names come by with every variant of a circuit
@@ -53,7 +53,9 @@ class Netlist:
             seen.add(part.name.upper())
             for name in (part.name, *part.nodes):
                 if not _is_name(name):
-                    raise NetlistRefused(f"“{name}” will not do as a name: letters, digits and . _ + - # only.")
+                    raise NetlistRefused(
+                        f"“{name}” will not do as a name: letters, digits and . _ + - # : / [ ] only."
+                    )
             if len(part.nodes) != len(part.device.terminals):
                 raise NetlistRefused(
                     f"{part.name} has {len(part.device.terminals)} terminals "

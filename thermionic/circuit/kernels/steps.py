@@ -67,7 +67,7 @@ def _implicit(
     sensed(still, ends, open_volts)
     sensed(guess, ends, v[0])
     i, g = np.empty((1, injects)), np.empty((1, injects, ports))
-    beyond, step, left = np.empty(injects), np.empty(ports), np.empty(ports)
+    beyond, ahead, step, left = np.empty(injects), np.empty(injects), np.empty(ports), np.empty(ports)
     pivots = np.empty(ports, dtype=np.int64)
     for _ in range(_NEWTON):
         _beyond(laws, at, numbers, reference, v, i, g, beyond)
@@ -98,8 +98,8 @@ def _implicit(
             while fraction > 1e-3:
                 for port in range(ports):
                     w[0, port] = v[0, port] + fraction * step[port]
-                _beyond(laws, at, numbers, reference, w, i, g, left)
-                dropped = np.dot(impedance, left)
+                _beyond(laws, at, numbers, reference, w, i, g, ahead)
+                dropped = np.dot(impedance, ahead)
                 total = 0.0
                 for port in range(ports):
                     total += (w[0, port] - open_volts[port] + dropped[port]) ** 2

@@ -349,7 +349,10 @@ def _polynomial(name: str, count: int, words: list[str], scope: Scope) -> str:
     quantities = [f"{'v' if by_voltage else 'i'}({','.join(one)})" for one in names]
     coefficients = [value_of(word, scope) for word in words[count * each :]]
     if len(coefficients) == 1:
-        coefficients = [0.0, *coefficients]  # a lone one is a gain
+        raise NetlistRefused(
+            f"{name}: a POLY of one coefficient is a gain to some simulators and a constant to others; write 0 "
+            "before it for a gain, or 0 after it."
+        )
     if len(coefficients) > 200:
         raise NetlistRefused(f"{name}: that is more than 200 coefficients.")
     terms, degree = ["1"], 1

@@ -150,6 +150,8 @@ def read(text: str, parameters: Mapping[str, float], known_models: Mapping[str, 
             raise NetlistRefused(f"model {name}: a switch wants both where it is on and where it is off.")
         values["vt"] = values["it"] = 0.5 * (ends["on"] + ends["off"])
         values["vh"] = values["ih"] = 0.5 * (ends["on"] - ends["off"])
+    if values.get("level") == 3 and "tox" not in given:
+        values["tox"] = 1e-7  # what that level takes where nothing is said
     model = Model(name.lower(), kind, values)
     if _KINDS[kind] == "mos":
         _level(model, given)

@@ -87,20 +87,23 @@ def diode(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Parts
         )
         junction = replace(junction, breakdown_volt=1e6)
     if model["ikf"] > 0:
-        text = (
-            "(is*(exp(min(v(a,k)/nv,40))*(1+max(v(a,k)/nv-40,0))-1))"
-            "/(1+sqrt(max(is*(exp(min(v(a,k)/nv,40))*(1+max(v(a,k)/nv-40,0))-1),0)/knee))"
-        )
-        values = {"is": saturation, "nv": model["n"] * THERMAL_VOLT, "knee": area * model["ikf"]}
+        plain = "(is*(exp(min(v(a,k)/nv,40))*(1+max(v(a,k)/nv-40,0))-1))"
+        text = f"{plain}/(1+sqrt(max({plain},0)/knee))"
+        values = {
+            "is": saturation, "nv": model["n"] * THERMAL_VOLT, "knee": area * model["ikf"], "tt": model["tt"],
+        }  # fmt: skip
         at = {"a": inside[0], "k": inside[1]}
         yield _law(devices.BehaviouralCurrent, name, (inside[0], inside[1]), text, at, values)
+        if model["tt"] > 0:
+            charge = replace(charge, transit_second=0.0)
+            yield _law(devices.BehaviouralCharge, f"{name}__tt", (inside[0], inside[1]), f"tt*{text}", at, values)
         if broken and not own_breakdown:
             yield f"{name}__bv", replace(junction, saturation_ampere=1e-30), inside
     else:
         yield name, junction, inside
     if model["isr"] > 0:
         yield f"{name}__isr", devices.Diode(area * model["isr"], model["nr"]), inside
-    if model["cjo"] or model["tt"]:
+    if charge.farad or charge.transit_second:
         yield f"{name}__charge", charge, inside
 
 
@@ -191,9 +194,11 @@ def _base_resistance(
     more = {"rbm": least / area, "rbx": (model["rb"] - least) / area}
     if model["irb"] > 0:
         # Hauser's crowding: (tan z - z) / (z tan^2 z), z from the base current over irb (Vladimirescu, app. A).
-        more |= {"irb": area * model["irb"], "bf": model["bf"], "ise": area * model["ise"],
-                 "nev": model["ne"] * THERMAL_VOLT}  # fmt: skip
-        drawn = f"max({_GP}/BF+ISE*(exp(min(P*v(b,e)/NEV,40))-1),1e-15)"
+        more |= {"irb": area * model["irb"], "bf": model["bf"], "ise": area * model["ise"], "br": model["br"],
+                 "nev": model["ne"] * THERMAL_VOLT, "isc": area * model["isc"],
+                 "ncv": model["nc"] * THERMAL_VOLT}  # fmt: skip
+        forward = f"{_GP}/BF+ISE*(exp(min(P*v(b,e)/NEV,40))-1)"
+        drawn = f"max({forward}+{_GR}/BR+ISC*(exp(min(P*v(b,c)/NCV,40))-1),1e-15)"
         z = f"((sqrt(1+14.59025*({drawn})/IRB)-1)/(2.4317*sqrt(({drawn})/IRB)))"
         ohm = f"(RBM+3*RBX*(tan({z})-{z})/({z}*tan({z})*tan({z})))"
     else:
@@ -234,7 +239,7 @@ def mosfet(model: Model, name: str, nodes: tuple[str, ...], width: float, length
         )  # fmt: skip
         yield name, channel, (drain, gate, source)
     else:
-        yield from _channel(model, name, (drain, gate, source, bulk), threshold, gain, long, polarity, oxide)
+        yield from _channel(model, name, (drain, gate, source, bulk), threshold, gain, long, polarity)
         for key, end, farad in (("cgs", source, "cgso"), ("cgd", drain, "cgdo")):
             if model[farad] > 0:
                 yield f"{name}__{key}", devices.Capacitor(many * model[farad] * width), (gate, end)
@@ -260,7 +265,6 @@ def mosfet(model: Model, name: str, nodes: tuple[str, ...], width: float, length
 
 def _channel(
     model: Model, name: str, nodes: tuple[str, ...], threshold: float, gain: float, long: float, polarity: int,
-    oxide: float,
 ) -> Parts:  # fmt: skip
     """A channel with the bulk's effect (level 1), or with the field's on mobility and velocity (level 3).
 
@@ -283,8 +287,7 @@ def _channel(
         mobility = f"(1+THETA*{on})"
         if model["vmax"] > 0:
             # Velocity saturation: the field where it is half, times the length.
-            surface = model["uo"] * 1e-4 if model["kp"] == 2e-5 or not oxide else model["kp"] / oxide
-            values["vc"] = model["vmax"] * long / surface
+            values["vc"] = model["vmax"] * long / (1e-4 * model["uo"])
             critical = f"(VC*{mobility})"
             pinch = f"({on}/{body})"
             knee = f"({pinch}+{critical}-sqrt({pinch}*{pinch}+{critical}*{critical}))"

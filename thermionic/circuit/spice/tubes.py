@@ -216,9 +216,35 @@ def _power(text: str, node: str, names: Mapping[str, float]) -> tuple[float, flo
 # Any other: what its own sources only tell each other.
 
 
+def _closing(text: str, opened: int) -> int:
+    """Where the parenthesis that is opened at a place is closed; the end where it is not."""
+    depth = 0
+    for place in range(opened, len(text)):
+        depth += (text[place] == "(") - (text[place] == ")")
+        if depth == 0:
+            return place
+    return len(text)
+
+
+def _with_powers(text: str) -> str:
+    """Every exp(a*log(b)) as a power of b, which is nothing where b is below zero and its logarithm has no value: so
+    the usual pentodes write their screen's current, which a cut-off tube has none of."""
+    found = re.search(r"\bexp\(\s*([\w.{}]+)\s*\*\s*(\(\s*)?(?:log|ln)\(", text, flags=re.IGNORECASE)
+    if not found:
+        return text
+    opened = found.end() - 1
+    inner = _closing(text, opened)
+    outer = _closing(text, found.start() + 3)
+    if text[inner + 1 : outer].replace(" ", "") != (")" if found[2] else ""):
+        return text
+    power = f"pwr(max({_with_powers(text[opened + 1 : inner])},0),{found[1].strip('{}')})"
+    return text[: found.start()] + power + _with_powers(text[outer + 1 :])
+
+
 def flattened(pins: Sequence[str], lines: list[Line]) -> list[Line]:
     """The lines with every source to earth that only expressions read put into those expressions."""
     low = {pin.lower() for pin in pins}
+    lines = [Line(line.number, _with_powers(line.text)) for line in lines]
     left = list(lines)
     for line in lines:
         found = re.fullmatch(r"([EB]\w*)\s+(\S+)\s+(0|gnd)\s+(?:VALUE\s*=?|V\s*=)\s*(.+)", line.text, re.IGNORECASE)
