@@ -18,8 +18,9 @@ from cachetools import LRUCache
 from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 
-from thermionic.circuit.kernels.sparse import eliminate, plan
+from thermionic.circuit.kernels.sparse import WIDE, eliminate, plan
 from thermionic.devices.base import Array
+from thermionic.lazily import lazily
 
 _THRESHOLD = 1e-2  # a pivot is at least this part of the largest in its column, in every sample
 _SEARCHED = 4  # rows that are looked through for each pivot, at most
@@ -47,8 +48,6 @@ class Pattern:
     def __init__(self, filled: NDArray[np.bool_]) -> None:
         self.size = len(filled)
         self.rows, self.columns = (np.ascontiguousarray(places) for places in np.nonzero(filled))
-        count = len(self.rows)
-        self._sum_rows = csr_matrix((np.ones(count), (self.rows, np.arange(count))), shape=(self.size, count))
         self._order: _Order | None = None  # put in its place whole, so that threads may share it
 
     def _plan(self, values: Numbers) -> _Order:
@@ -72,28 +71,39 @@ class Pattern:
         Raises numpy's LinAlgError where a matrix is singular.
         """
         batch = values.shape[1]
-        kind = np.result_type(values, rhs)
-        matrices = np.ascontiguousarray(values.T, dtype=kind)
-        sides = np.ascontiguousarray(np.moveaxis(rhs, 2, 0), dtype=kind)
-        x = np.empty((batch, *rhs.shape[:2]), dtype=kind)
+        if batch < WIDE:
+            # The last of them stands in for those that are wanting.
+            padded = [
+                np.concatenate([one, np.repeat(one[..., -1:], WIDE - batch, axis=-1)], axis=-1)
+                for one in (values, rhs)
+            ]
+            return self.solve(padded[0], padded[1] if rhs.shape[2] == batch else rhs)[..., :batch]
+        real = not (np.iscomplexobj(values) or np.iscomplexobj(rhs))
+        given = [np.ascontiguousarray(part) for whole in (values, rhs) for part in (whole.real, whole.imag)]
+        x, x_i = np.empty((*rhs.shape[:2], batch)), np.empty((*rhs.shape[:2], batch))
         for attempt in range(2):
             order = self._order
             if order is None:
                 picks = np.unique(np.linspace(0, batch - 1, 5).astype(int))
                 order = self._order = self._plan(values[:, picks])
-            work = np.empty(max(order.entries, self.size), dtype=kind)
             bad = np.zeros(batch, dtype=bool)
-            eliminate(
-                order.steps, order.bounds, *order.parts, self.rows, self.columns, _GOOD, matrices, work, sides, x, bad
-            )
+            steps = order.steps, order.bounds, *order.parts, self.rows, self.columns, order.entries
+            eliminate(*steps, _GOOD, *given, x, x_i, bad)
             if attempt or bad.mean() <= 0.1:
                 break
             self._order = None  # it was chosen for other values: choose again
+        solution: Numbers = x if real else x + 1j * x_i
         if bad.any():
-            dense = np.zeros((int(bad.sum()), self.size, self.size), dtype=kind)
-            dense[:, self.rows, self.columns] = matrices[bad]
-            x[bad] = np.linalg.solve(dense, np.broadcast_to(sides, x.shape)[bad])
-        return np.moveaxis(x, 0, 2)
+            dense = np.zeros((int(bad.sum()), self.size, self.size), dtype=values.dtype)
+            dense[:, self.rows, self.columns] = values[:, bad].T
+            sides = np.moveaxis(np.broadcast_to(rhs, solution.shape)[..., bad], 2, 0)
+            solution[..., bad] = np.moveaxis(np.linalg.solve(dense, sides), 0, 2)
+        return solution
+
+    @lazily
+    def _sum_rows(self) -> csr_matrix:
+        count = len(self.rows)
+        return csr_matrix((np.ones(count), (self.rows, np.arange(count))), shape=(self.size, count))
 
     def product(self, values: Numbers, x: Numbers) -> Numbers:
         """A x for ``values`` (entries, batch) and x (size, batch): (size, batch)."""

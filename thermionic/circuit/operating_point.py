@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.kernels.newton import SETTLED, SINGULAR, newton
+from thermionic.circuit.kernels.newton import SETTLED, SINGULAR, cold, newton
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.system import LARGE, System
 from thermionic.devices.base import Array
@@ -18,6 +18,7 @@ from thermionic.lazily import lazily
 _ITERATIONS = 60
 _VOLT, _RELATIVE, _AMPERE = 1e-9, 1e-9, 1e-10
 _CHANGES_OF_STATE = 20
+_COLD = 1e-5  # siemens
 
 
 @dataclass(frozen=True)
@@ -92,13 +93,14 @@ def operating_point(system: System, start: Array | None = None) -> OperatingPoin
         seen: list[System] = []
         for _ in range(_CHANGES_OF_STATE):
             x = _solve(system, start)
+            if not system.with_states:
+                return OperatingPoint(system, x)
             v = x @ system.S
             # Only one device changes its state at a time: a string of gas tubes strikes one after the other.
             changed = next(
-                (place for place in system.placed
-                 if place.part.device.ports and place.part.device.after(v[place.ports]) is not place.part.device),
+                (one for one in system.with_states if one.part.device.after(v[one.ports]) is not one.part.device),
                 None,
-            )  # fmt: skip
+            )
             if changed is None:
                 return OperatingPoint(system, x)
             seen.append(system)
@@ -157,14 +159,19 @@ def _solve(system: System, start: Array | None) -> Array:
 
 def _cold(system: System) -> Array:
     """Where to start from nothing: every port the 100 kΩ or so that a tube is, which halves the steps."""
-    return system.solve(system.G + 1e-5 * system.S @ system.S.T, system.b_dc)
+    if system.size >= LARGE:
+        return system.factored(np.zeros((len(system.drives), system.ports)), _COLD)(system.b_dc)
+    x = np.empty(system.size)
+    if cold(system.senses, np.ascontiguousarray(system.G), np.ascontiguousarray(system.b_dc), _COLD, x):
+        return x
+    return system.solve(system.G + _COLD * system.S @ system.S.T, system.b_dc)
 
 
 def _residual(system: System, x: Array, lift: float, across: float) -> tuple[Array, Array]:
     """Residual, and the slopes at the ports, with the sources at ``lift`` and ``across`` siemens over every port."""
-    v = x @ system.S
+    v = system.sensed(x)
     i, g = system.currents(v)
-    residual = system.G @ x + system.B @ i - lift * system.b_dc
+    residual = system.G @ x + system.injected(i) - lift * system.b_dc
     if across:
         residual = residual + across * (system.S @ v)
     return residual, g

@@ -60,26 +60,26 @@ def _together(
     lead: tuple[int, ...],
 ) -> ComplexArray:
     size = slopes.shape[-1]
-    filled = np.any(slopes.reshape(-1, size, size) != 0, axis=0) | np.any(
-        storage.reshape(-1, size, size) != 0, axis=0
-    )
+    filled = (slopes != 0).reshape(-1, size, size).any(axis=0) | (storage != 0).reshape(-1, size, size).any(axis=0)
     if extra is not None:
         filled = filled | np.any(extra != 0, axis=0)
     shape = pattern(filled)
-    g = slopes[..., shape.rows, shape.columns]
-    c = storage[..., shape.rows, shape.columns]
-    values = g[..., None, :] + 1j * omega[:, None] * c[..., None, :]  # (..., frequencies, entries)
+    # (entries, ..., frequencies)
+    g = np.moveaxis(slopes[..., shape.rows, shape.columns], -1, 0)
+    c = np.moveaxis(storage[..., shape.rows, shape.columns], -1, 0)
+    values = np.empty((len(shape.rows), *lead, len(omega)), dtype=complex)
+    values.real = g[..., None]
+    values.imag = c[..., None] * omega
     if extra is not None:
-        values = values + extra[:, shape.rows, shape.columns]
-    values = np.broadcast_to(values, (*lead, len(omega), len(shape.rows)))
-    flat = values.reshape(-1, len(shape.rows)).T
+        values += extra[:, shape.rows, shape.columns].T.reshape(len(shape.rows), *(1 for _ in lead), len(omega))
+    flat = values.reshape(len(shape.rows), -1)
     pieces = []
     for first in range(0, flat.shape[1], _AT_ONCE):
         budget.check("sweeping over frequency")
-        x = shape.solve(flat[:, first : first + _AT_ONCE], rhs[:, :, None].astype(complex))
-        pieces.append(np.moveaxis(x, 2, 0))
-    whole: ComplexArray = np.concatenate(pieces).reshape(*lead, len(omega), size, rhs.shape[1])
-    return whole
+        pieces.append(shape.solve(flat[:, first : first + _AT_ONCE], rhs[:, :, None]))
+    whole = pieces[0] if len(pieces) == 1 else np.concatenate(pieces, axis=2)
+    found: ComplexArray = np.moveaxis(whole, 2, 0).reshape(*lead, len(omega), size, rhs.shape[1])
+    return found
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,11 +15,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg.lapack import dgetrf as getrf
 from scipy.linalg.lapack import dgetrs as getrs
-from scipy.sparse import csc_array, csr_array
+from scipy.sparse import csc_array
 from scipy.sparse.linalg import splu
 
 from thermionic.circuit.netlist import GROUND, Netlist, Part
-from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Table, variants_in
+from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Entries, Table
 from thermionic.errors import NetlistRefused, NoSolution
 from thermionic.lazily import lazily
 
@@ -52,6 +52,41 @@ def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
                 matrix[..., place, other] += local[..., row, column]
 
 
+class _Pattern:
+    """Where Newton's matrix of a large system has anything, found once, and the matrix for any slopes."""
+
+    def __init__(self, system: System) -> None:
+        rows, columns = np.nonzero(system.G)
+        self.fixed = system.G[rows, columns]
+        self.pairs = np.nonzero(system.coupled)
+        at, signs = [(rows, columns)], []
+        for here, there in (
+            (system.drives[self.pairs[0]], system.senses[self.pairs[1]]),
+            (system.senses, system.senses),
+        ):
+            inside = []
+            for row, plus in enumerate((1.0, -1.0)):
+                for column, sign in enumerate((plus, -plus)):
+                    kept = np.flatnonzero((here[:, row] >= 0) & (there[:, column] >= 0))
+                    at.append((here[kept, row], there[kept, column]))
+                    inside.append((kept, sign))
+            signs.append(inside)
+        self.slopes, self.acrosses = signs
+        keys = np.concatenate([column * system.size + row for row, column in at])
+        places, self.to = np.unique(keys, return_inverse=True)
+        self.indices = places % system.size
+        self.starts = np.searchsorted(places // system.size, np.arange(system.size + 1))
+        self.shape = (system.size, system.size)
+
+    def matrix(self, g: Array, across: float) -> csc_array:
+        """G + B g S^T, with ``across`` siemens over every port."""
+        slopes = g[self.pairs]
+        values = [self.fixed, *(sign * slopes[kept] for kept, sign in self.slopes)]
+        values += [np.full(len(kept), sign * across) for kept, sign in self.acrosses]
+        data = np.bincount(self.to, np.concatenate(values), len(self.indices))
+        return csc_array((data, self.indices, self.starts), shape=self.shape)
+
+
 class System:
     """The equations of a netlist over ``size`` unknowns: ``nodes`` (voltages), then branch unknowns.
 
@@ -72,15 +107,17 @@ class System:
         senses: list[tuple[int, int]] = []
         drives: list[tuple[int, int]] = []
         self.placed: list[Placed] = []
+        lengths: set[int] = set()
         for part in netlist.parts:
-            device = part.device
-            unknowns = (*(index[node] for node in part.nodes), *range(size, size + device.branches))
-            size += device.branches
+            pieces = part.device.pieces
+            unknowns = (*[index[node] for node in part.nodes], *range(size, size + pieces.branches))
+            size += pieces.branches
+            lengths |= pieces.variants
             ports, injects = len(senses), len(drives)
-            if device.ports:
+            if pieces.ports:
                 ended = (*unknowns, EARTH)  # EARTH is the last of them
-                senses += [(ended[plus], ended[minus]) for plus, minus in device.ports]
-                drives += [(ended[plus], ended[minus]) for plus, minus in device.injects]
+                senses += [(ended[plus], ended[minus]) for plus, minus in pieces.ports]
+                drives += [(ended[plus], ended[minus]) for plus, minus in pieces.injects]
             self.placed.append(Placed(part, unknowns, slice(ports, len(senses)), slice(injects, len(drives))))
         if size > MOST_UNKNOWNS:
             raise NetlistRefused(
@@ -91,17 +128,31 @@ class System:
         self.senses = np.array(senses, dtype=int).reshape(-1, 2)
         self.drives = np.array(drives, dtype=int).reshape(-1, 2)
 
-        self.variants = self._count_variants()
-        lead = () if self.variants is None else (self.variants,)
-        self.G = self._matrix("conductance", lead)
-        self.C = self._matrix("storage", lead)
-        excited = [(place, place.part.device.excitation()) for place in self._with_own("excitation")]
-        kind = complex if any(np.iscomplexobj(one.tone) for _, one in excited) else float
-        self.b_dc = self._vector([(place, one.dc) for place, one in excited], lead, float)
-        self.b_tone = self._vector([(place, one.tone) for place, one in excited], lead, kind)
-        self.S, self.B = self._incidence(self.senses), self._incidence(self.drives)
+        if len(lengths) > 1:
+            raise NetlistRefused(f"{netlist.title} has arrays of {sorted(lengths)} variants; all must agree.")
+        self.variants: int | None = lengths.pop() if lengths else None
+        if self.variants is None:
+            self._add_up()
+        else:
+            self._add_up_variants(self.variants)
         leak = np.arange(len(self.nodes))
         self.G[..., leak, leak] += LEAK_SIEMENS
+
+    @lazily
+    def S(self) -> Array:
+        """Which unknowns each port senses, (size, ports)."""
+        return self._incidence(self.senses)
+
+    @lazily
+    def B(self) -> Array:
+        """Which equations each injected current goes into, (size, injects)."""
+        return self._incidence(self.drives)
+
+    @lazily
+    def with_states(self) -> list[Placed]:
+        """The parts whose devices may be left in another state by what they come to."""
+        changing = [one for one in self.placed if type(one.part.device).after is not Device.after]
+        return [one for one in changing if one.part.device.pieces.ports]
 
     def _incidence(self, ends: NDArray[np.int_]) -> Array:
         """1 at the plus and -1 at the minus end of each pair, (size, pairs)."""
@@ -111,42 +162,50 @@ class System:
             matrix[ends[there, end], there] += sign
         return matrix
 
-    def _with_own(self, method: str) -> list[Placed]:
-        """The parts whose device has something of its own to say by that method."""
-        usual = getattr(Device, method)
-        return [place for place in self.placed if getattr(type(place.part.device), method) is not usual]
-
-    def _matrix(self, method: str, lead: tuple[int, ...]) -> Array:
-        """The devices' local matrices added up at their unknowns. Those of earth go to a last row, dropped."""
+    def _add_up(self) -> None:
+        """The devices' pieces added up at their unknowns. Those of earth go to a last row, dropped."""
         wide = self.size + 1
-        places = self._with_own(method)
-        locals_ = [getattr(place.part.device, method)() for place in places]
-        if lead:
-            total = np.zeros((*lead, wide, wide))
-            for place, local in zip(places, locals_, strict=True):
-                _add(total, np.array(place.unknowns, dtype=int), local)
-            return total[..., :-1, :-1]
-        at: list[int] = []
-        for place in places:
-            unknowns = [one % wide for one in place.unknowns]
-            at += [row * wide + column for row in unknowns for column in unknowns]
-        values = np.concatenate([np.zeros(0), *(local.ravel() for local in locals_)])
-        summed: Array = np.bincount(np.array(at, dtype=int), values, wide * wide).astype(float)
-        return summed.reshape(wide, wide)[:-1, :-1]
+        matrices = []
+        rows = [[one % wide for one in place.unknowns] for place in self.placed]
+        for which in ("conductance", "storage"):
+            at: list[int] = []
+            values: list[float] = []
+            for place, here in zip(self.placed, rows, strict=True):
+                entries: Entries = getattr(place.part.device.pieces, which)
+                if entries.values:
+                    at += [here[row] * wide + here[column] for row, column in entries.at]
+                    values += entries.values
+            summed = np.bincount(np.array(at, dtype=int), np.array(values, dtype=float), wide * wide)
+            matrices.append(summed.astype(float, copy=False).reshape(wide, wide)[:-1, :-1])
+        self.G, self.C = matrices
+        dc = [0.0] * wide
+        tone: list[complex] = [0.0] * wide
+        for place in self.placed:
+            pieces = place.part.device.pieces
+            for where, steady in pieces.dc:
+                dc[place.unknowns[where]] += steady
+            for where, size in pieces.tone:
+                tone[place.unknowns[where]] += size
+        self.b_dc, self.b_tone = np.array(dc[:-1]), np.array(tone[:-1])
 
-    def _vector(self, locals_: list[tuple[Placed, Any]], lead: tuple[int, ...], kind: type) -> Any:
-        total: Any = np.zeros((*lead, self.size + 1), dtype=kind)
-        for place, local in locals_:
-            if local.any():
-                for value, where in zip(np.moveaxis(local, -1, 0), place.unknowns, strict=True):
-                    total[..., where] += value
-        return total[..., :-1]
-
-    def _count_variants(self) -> int | None:
-        lengths = {length for place in self.placed for length in variants_in(place.part.device)}
-        if len(lengths) > 1:
-            raise NetlistRefused(f"{self.netlist.title} has arrays of {sorted(lengths)} variants; all must agree.")
-        return lengths.pop() if lengths else None
+    def _add_up_variants(self, variants: int) -> None:
+        """The devices' local matrices added up, one a variant."""
+        wide = self.size + 1
+        matrices = []
+        for method in ("conductance", "storage"):
+            total = np.zeros((variants, wide, wide))
+            for place in self.placed:
+                _add(total, np.array(place.unknowns, dtype=int), getattr(place.part.device, method)())
+            matrices.append(total[..., :-1, :-1])
+        self.G, self.C = matrices
+        excited = [place.part.device.excitation() for place in self.placed]
+        kind = complex if any(np.iscomplexobj(one.tone) for one in excited) else float
+        dc, tone = np.zeros((variants, wide)), np.zeros((variants, wide), dtype=kind)
+        for place, one in zip(self.placed, excited, strict=True):
+            for local, where in enumerate(place.unknowns):
+                dc[..., where] += one.dc[..., local]
+                tone[..., where] += one.tone[..., local]
+        self.b_dc, self.b_tone = dc[..., :-1], tone[..., :-1]
 
     def with_device(self, name: str, device: Device) -> System:
         """The same system with another linear device of the same shape as part ``name``."""
@@ -157,7 +216,7 @@ class System:
         changed.placed = [
             replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
-        for stale in ("table", "tone"):
+        for stale in ("table", "tone", "with_states"):
             changed.__dict__.pop(stale, None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
         at = np.array([place.unknowns[local] for local in inside])
@@ -182,7 +241,7 @@ class System:
         changed = copy(self)
         changed.placed = placed
         changed.netlist = replace(self.netlist, parts=tuple(place.part for place in placed))
-        for stale in ("table", "tone"):
+        for stale in ("table", "tone", "with_states"):
             changed.__dict__.pop(stale, None)
         return changed
 
@@ -201,7 +260,7 @@ class System:
 
         With ``variants`` the last axis but one of v is theirs.
         """
-        i = np.zeros((*v.shape[:-1], self.B.shape[1]))
+        i = np.zeros((*v.shape[:-1], len(self.drives)))
         g = np.zeros((*i.shape, self.ports))
         self.table.evaluate(v, phase, i, g)
         return i, g
@@ -209,7 +268,7 @@ class System:
     @lazily
     def coupled(self) -> Array:
         """1 where an injected current can depend on a sensed voltage: within a device; (injects, ports)."""
-        own = np.zeros((self.B.shape[1], self.ports))
+        own = np.zeros((len(self.drives), self.ports))
         for place in self.placed:
             own[place.injects, place.ports] = 1.0
         return own
@@ -235,16 +294,27 @@ class System:
                 return x if np.all(np.isfinite(x)) else self.solve(self.jacobian(g), rhs)
 
             return dense
-        b, s = self._sparse_ports
         try:
-            factors = splu(csc_array(csr_array(self.G) + b @ csr_array(g) @ s.T + across * (s @ s.T)))
+            factors = splu(self._pattern.matrix(g, across))
         except RuntimeError:
             return lambda rhs: self.solve(self.jacobian(g), rhs)
         return lambda rhs: np.asarray(factors.solve(rhs), dtype=np.float64)
 
     @lazily
-    def _sparse_ports(self) -> tuple[csr_array, csr_array]:
-        return csr_array(self.B), csr_array(self.S)
+    def _pattern(self) -> _Pattern:
+        return _Pattern(self)
+
+    def sensed(self, x: Array) -> Array:
+        """The voltages of the ports at unknowns ``x`` (size,)."""
+        ended = np.append(x, 0.0)
+        volts: Array = ended[self.senses[:, 0]] - ended[self.senses[:, 1]]
+        return volts
+
+    def injected(self, i: Array) -> Array:
+        """What the currents (injects,) add to each equation, (size,)."""
+        wide = self.size + 1
+        into = np.bincount(self.drives[:, 0] % wide, i, wide) - np.bincount(self.drives[:, 1] % wide, i, wide)
+        return into[:-1].astype(np.float64, copy=False)
 
     def dispersion(self, hertz: Array) -> ComplexArray | None:
         """What G + jwC leaves out at each frequency, (frequencies, size, size); None where there is nothing."""

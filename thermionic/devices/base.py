@@ -24,6 +24,7 @@ from numpy.typing import NDArray
 
 from thermionic.devices import laws
 from thermionic.devices.laws import BOLTZMANN, CHARGE, KELVIN, THERMAL_VOLT, Law
+from thermionic.lazily import lazily
 
 Array = NDArray[np.float64]
 ComplexArray = NDArray[np.complex128]
@@ -32,9 +33,10 @@ Pairs = tuple[tuple[int, int], ...]
 Value = float | Array
 
 EARTH = -1
+_NUMBERS = {float, int, str, bool, type(None)}
 __all__ = [
     "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "THERMAL_VOLT", "Array", "ComplexArray", "Device", "Excitation", "Law",
-    "Noise", "Pairs", "Table", "Value", "at", "between", "placed", "variants_in",
+    "Noise", "Pairs", "Pieces", "Table", "Value", "at", "between", "placed", "variants_in",
 ]  # fmt: skip
 
 
@@ -60,6 +62,77 @@ class Noise:
     kind: str = "thermal"
 
 
+@dataclass(frozen=True)
+class Entries:
+    """Values at rows and columns of a device's local matrix."""
+
+    at: tuple[tuple[int, int], ...] = ()
+    values: tuple[float, ...] = ()
+
+    @classmethod
+    def of(cls, matrix: Array) -> Entries:
+        """All of a matrix that are not nothing."""
+        rows = matrix.tolist()
+        at = tuple([(r, c) for r, row in enumerate(rows) for c, value in enumerate(row) if value])
+        return cls(at, tuple([rows[r][c] for r, c in at]))
+
+
+_ACROSS = (0, 0), (1, 1), (0, 1), (1, 0)
+
+
+@dataclass(frozen=True)
+class Pieces:
+    """What a device puts into the equations, entry by entry over its local unknowns, nothing left out but nothing.
+
+    ``dc`` and ``tone`` are places and values; ``numbers`` what its law reads. Of a device that holds arrays, whose
+    ``variants`` are their lengths, only those and the ports.
+    """
+
+    branches: int
+    ports: Pairs
+    injects: Pairs
+    variants: frozenset[int]
+    conductance: Entries = Entries()
+    storage: Entries = Entries()
+    dc: tuple[tuple[int, float], ...] = ()
+    tone: tuple[tuple[int, complex], ...] = ()
+    numbers: tuple[float, ...] = ()
+
+    @classmethod
+    def across(cls, siemens: float = 0.0, farad: float = 0.0) -> Pieces:
+        """Those of a two-terminal admittance, which most parts are."""
+        conductance, storage = (
+            Entries(_ACROSS, (value, value, -value, -value)) if value else Entries() for value in (siemens, farad)
+        )
+        return cls(0, (), (), frozenset(), conductance, storage)
+
+    @classmethod
+    def of(cls, device: Device) -> Pieces:
+        """Those of a device."""
+        numbers = device.numbers() if device.equation is not None and device.ports else ()
+        variants = frozenset(variants_in(device) | variants_in(numbers))
+        injects = device.injects if device.ports else ()
+        if variants:
+            return cls(device.branches, device.ports, injects, variants)
+        own = type(device)
+        excitation = device.excitation() if own.excitation is not Device.excitation else None
+        return cls(
+            device.branches,
+            device.ports,
+            injects,
+            variants,
+            Entries.of(device.conductance()) if own.conductance is not Device.conductance else Entries(),
+            Entries.of(device.storage()) if own.storage is not Device.storage else Entries(),
+            _places(excitation.dc) if excitation else (),
+            _places(excitation.tone) if excitation else (),
+            tuple(map(float, numbers)),
+        )
+
+
+def _places(vector: Array | ComplexArray) -> tuple[tuple[int, Any], ...]:
+    return tuple([(place, value) for place, value in enumerate(vector.tolist()) if value])
+
+
 class Device:
     """Base of all devices. The linear pieces are matrices; a nonlinear one adds ``ports``, and an ``equation`` with
     its ``numbers`` (see ``laws``) or ``currents`` of its own."""
@@ -70,6 +143,11 @@ class Device:
     equation: ClassVar[Law | None] = None
     # A rectifier is solved over the mains cycle where everything else is linearised around its mean.
     rectifies: ClassVar[bool] = False
+
+    @lazily
+    def pieces(self) -> Pieces:
+        """What it puts into the equations; kept with it, for it does not change."""
+        return Pieces.of(self)
 
     @property
     def injects(self) -> Pairs:
@@ -159,16 +237,16 @@ class Table:
 
     def __init__(self, devices: list[Device], ports: list[slice], injects: list[slice]) -> None:
         self.laws = np.array([device.equation for device in devices], dtype=np.int64)
-        values = [device.numbers() for device in devices]
-        firsts = np.cumsum([0, *(len(one) for one in values)])[: len(devices)]
-        self.at = np.array(
-            [
-                (first, port.start, port.stop, inject.start, inject.stop)
-                for first, port, inject in zip(firsts.tolist(), ports, injects, strict=True)
-            ],
-            dtype=np.int64,
-        ).reshape(len(devices), 5)
-        flat = [value for one in values for value in one]
+        several = any(device.pieces.variants for device in devices)
+        flat: list[Value] = []
+        places: list[tuple[int, ...]] = []
+        for device, port, inject in zip(devices, ports, injects, strict=True):
+            places.append((len(flat), port.start, port.stop, inject.start, inject.stop))
+            flat += device.numbers() if several else device.pieces.numbers
+        self.at = np.array(places, dtype=np.int64).reshape(len(devices), 5)
+        if not several:
+            self.numbers = np.array([flat], dtype=float)
+            return
         count = max((len(value) for value in flat if isinstance(value, np.ndarray) and value.ndim), default=1)
         self.numbers = np.empty((count, len(flat)))
         for column, value in enumerate(flat):
@@ -190,27 +268,20 @@ class Table:
 
 def between(size: int, plus: int, minus: int, value: Value) -> Array:
     """The pattern of a two-terminal admittance ``value`` between local unknowns ``plus`` and ``minus``."""
-    pattern = np.zeros((size, size))
-    if isinstance(value, float):  # numpy takes its time over plain numbers
-        pattern[plus, plus] = pattern[minus, minus] = value
-        pattern[plus, minus] = pattern[minus, plus] = -value
-        return pattern
-    pattern[plus, plus] = pattern[minus, minus] = 1.0
-    pattern[plus, minus] = pattern[minus, plus] = -1.0
-    spread: Array = pattern * np.asarray(value)[..., None, None]
-    return spread
-
-
-def _shape(values: list[Value]) -> tuple[int, ...]:
-    if all(isinstance(value, float) for value in values):  # numpy takes its time over plain numbers
-        return ()
-    return np.broadcast_shapes(*(np.shape(value) for value in values))
+    return placed(size, (plus, plus, value), (minus, minus, value), (plus, minus, -value), (minus, plus, -value))
 
 
 def placed(size: int, *entries: tuple[int, int, Value]) -> Array:
     """A local matrix with each value added at (row, column); array values give a matrix a variant."""
-    shape = _shape([value for _, _, value in entries])
-    matrix = np.zeros((*shape, size, size))
+    # numpy takes its time over plain numbers, which there are many of.
+    flat: list[Any] = [0.0] * (size * size)
+    for row, column, value in entries:
+        if type(value) is not float and np.ndim(value):
+            break
+        flat[row * size + column] += value
+    else:
+        return np.array(flat).reshape(size, size)
+    matrix = np.zeros((*np.broadcast_shapes(*(np.shape(value) for _, _, value in entries)), size, size))
     for row, column, value in entries:
         matrix[..., row, column] += value
     return matrix
@@ -218,8 +289,14 @@ def placed(size: int, *entries: tuple[int, int, Value]) -> Array:
 
 def at(size: int, *entries: tuple[int, Value]) -> Array:
     """A local vector with each value added at its place; array values give a vector a variant."""
-    shape = _shape([value for _, value in entries])
-    vector = np.zeros((*shape, size))
+    flat: list[Any] = [0.0] * size
+    for place, value in entries:
+        if type(value) is not float and np.ndim(value):
+            break
+        flat[place] += value
+    else:
+        return np.array(flat)
+    vector = np.zeros((*np.broadcast_shapes(*(np.shape(value) for _, value in entries)), size))
     for place, value in entries:
         vector[..., place] += value
     return vector
@@ -227,15 +304,18 @@ def at(size: int, *entries: tuple[int, Value]) -> Array:
 
 def variants_in(thing: Any) -> set[int]:
     """The lengths of the arrays of variants that a device holds, also within its parts."""
-    found: set[int] = set()
     if isinstance(thing, np.ndarray):
-        found = {len(thing)} if thing.ndim else set()
-    elif isinstance(thing, tuple):
-        found = {length for one in thing for length in variants_in(one)}
+        return {len(thing)} if thing.ndim else set()
+    found: set[int] = set()
+    if isinstance(thing, tuple):
+        inner: Any = thing
     elif isinstance(thing, Device) and (own := thing.variants_of_matrices()) is not None:
-        found = own
+        return own
     elif isinstance(thing, Device) or is_dataclass(thing):
-        for value in vars(thing).values():
-            if not isinstance(value, (float, int, str)):
-                found |= variants_in(value)
+        inner = vars(thing).values()
+    else:
+        return found
+    for value in inner:
+        if type(value) not in _NUMBERS:
+            found |= variants_in(value)
     return found

@@ -144,7 +144,7 @@ class SeleniumRectifier(Device):
     rectifies: ClassVar = True
 
     def conductance(self) -> Array:
-        return between(2, 0, 1, 1.0 / (self.plates * np.asarray(self.leak_ohm)))
+        return between(2, 0, 1, 1.0 / (self.plates * self.leak_ohm))
 
     def behind(self, ohm: float) -> SeleniumRectifier:
         return replace(self, plate_ohm=self.plate_ohm + ohm / self.plates)

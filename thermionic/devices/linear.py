@@ -15,12 +15,14 @@ from thermionic.devices.base import (
     Device,
     Excitation,
     Noise,
+    Pieces,
     Value,
     at,
     between,
     placed,
 )
 from thermionic.devices.waves import Wave
+from thermionic.lazily import lazily
 
 
 def thermal(plus: int, minus: int, ohm: Value) -> Noise:
@@ -41,7 +43,11 @@ class Resistor(Device):
     terminals: ClassVar = ("a", "b")
 
     def conductance(self) -> Array:
-        return between(2, 0, 1, 1.0 / np.asarray(self.ohm))
+        return between(2, 0, 1, 1.0 / self.ohm)
+
+    @lazily
+    def pieces(self) -> Pieces:
+        return Pieces.across(siemens=1.0 / self.ohm) if isinstance(self.ohm, float) else Pieces.of(self)
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         # The noise index of IEC 60195 as a source: excess x V is the noise voltage of one decade.
@@ -59,6 +65,10 @@ class Capacitor(Device):
 
     def storage(self) -> Array:
         return between(2, 0, 1, self.farad)
+
+    @lazily
+    def pieces(self) -> Pieces:
+        return Pieces.across(farad=self.farad) if isinstance(self.farad, float) else Pieces.of(self)
 
     def begins(self) -> Array | None:
         return at(2, (0, self.start_volt)) if self.start_volt else None
@@ -87,7 +97,7 @@ class Inductor(_Branch):
         return at(3, (2, self.start_ampere)) if self.start_ampere else None
 
     def storage(self) -> Array:
-        return placed(3, (2, 2, -np.asarray(self.henry)))
+        return placed(3, (2, 2, -self.henry))
 
 
 @dataclass(frozen=True)
@@ -144,7 +154,7 @@ class Thevenin(_Branch):
 
     def conductance(self) -> Array:
         # The branch current flows into terminal a.
-        return super().conductance() + placed(3, (2, 2, -np.asarray(self.ohm)))
+        return super().conductance() + placed(3, (2, 2, -self.ohm))
 
     def excitation(self) -> Excitation:
         return Excitation(at(3, (2, self.volt)), np.zeros(3))
@@ -164,7 +174,7 @@ class CurrentSource(Device):
 
     def excitation(self) -> Excitation:
         tone = self.tone_ampere
-        return Excitation(at(2, (0, -np.asarray(self.ampere)), (1, self.ampere)), _tone(2, (0, -tone), (1, tone)))
+        return Excitation(at(2, (0, -self.ampere), (1, self.ampere)), _tone(2, (0, -tone), (1, tone)))
 
 
 @dataclass(frozen=True)
@@ -215,7 +225,7 @@ class VoltageControlled(_Branch):
     terminals: ClassVar = ("a", "b", "c", "d")
 
     def conductance(self) -> Array:
-        gain = np.asarray(self.gain)
+        gain = self.gain
         return placed(5, (0, 4, 1.0), (1, 4, -1.0), (4, 0, 1.0), (4, 1, -1.0), (4, 2, -gain), (4, 3, gain))
 
 
@@ -227,7 +237,7 @@ class Transconductance(Device):
     terminals: ClassVar = ("a", "b", "c", "d")
 
     def conductance(self) -> Array:
-        g = np.asarray(self.siemens)
+        g = self.siemens
         return placed(4, (0, 2, g), (0, 3, -g), (1, 2, -g), (1, 3, g))
 
 

@@ -34,9 +34,9 @@ class Driver(Device):
 
     def motional(self) -> tuple[Value, Value, Value]:
         """Res (Ω), Cmes (F) and Lces (H)."""
-        res = self.ohm * self.mechanical_q / np.asarray(self.electrical_q)
-        omega = 2 * np.pi * np.asarray(self.resonance_hertz)
-        cmes = np.asarray(self.electrical_q) / (omega * self.ohm)
+        res = self.ohm * self.mechanical_q / self.electrical_q
+        omega = 2 * np.pi * self.resonance_hertz
+        cmes = self.electrical_q / (omega * self.ohm)
         return res, cmes, 1 / (omega**2 * cmes)
 
     def conductance(self) -> Array:
@@ -45,14 +45,14 @@ class Driver(Device):
         return placed(
             5,
             (0, coil, 1.0), (1, coil, -1.0), (coil, 0, 1.0), (coil, 1, -1.0),
-            (coil, coil, -np.asarray(self.ohm)), (coil, motion, -1.0),
-            (motion, coil, -1.0), (motion, motion, 1 / np.asarray(res)), (motion, spring, 1.0),
+            (coil, coil, -self.ohm), (coil, motion, -1.0),
+            (motion, coil, -1.0), (motion, motion, 1 / res), (motion, spring, 1.0),
             (spring, motion, 1.0),
         )  # fmt: skip
 
     def storage(self) -> Array:
         _, cmes, lces = self.motional()
-        return placed(5, (2, 2, -np.asarray(self.henry)), (3, 3, cmes), (4, 4, -np.asarray(lces)))
+        return placed(5, (2, 2, -self.henry), (3, 3, cmes), (4, 4, -lces))
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         ohm = np.asarray(self.ohm)

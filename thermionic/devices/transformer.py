@@ -47,7 +47,7 @@ class OutputTransformer(Device):
 
     def storage(self) -> Array:
         rows = self.inductances()
-        return placed(6, *((4 + j, 4 + k, -np.asarray(rows[j][k])) for j in (0, 1) for k in (0, 1)))
+        return placed(6, *((4 + j, 4 + k, -rows[j][k]) for j in (0, 1) for k in (0, 1)))
 
 
 def _winding(branch: int, start: int, end: int, ohm: Value) -> tuple[tuple[int, int, Value], ...]:
@@ -57,7 +57,7 @@ def _winding(branch: int, start: int, end: int, ohm: Value) -> tuple[tuple[int, 
         (end, branch, -1.0),
         (branch, start, 1.0),
         (branch, end, -1.0),
-        (branch, branch, -np.asarray(ohm)),
+        (branch, branch, -ohm),
     )
 
 
@@ -123,6 +123,11 @@ class Transformer(Device):
         return len(self.windings) + 1
 
     @property
+    def size(self) -> int:
+        """Local unknowns: two terminals and a current a winding, and the flux."""
+        return 3 * len(self.windings) + 1
+
+    @property
     def flux(self) -> int:
         """Local index of the flux."""
         return self.size - 1
@@ -137,19 +142,19 @@ class Transformer(Device):
         entries: list[tuple[int, int, Value]] = []
         for k, winding in enumerate(self.windings):
             entries += _winding(first + k, 2 * k, 2 * k + 1, winding.ohm)
-            entries.append((self.flux, first + k, -np.asarray(winding.turns / self.windings[0].turns)))
-        entries.append((self.flux, self.flux, 1.0 / np.asarray(self.core.henry)))
+            entries.append((self.flux, first + k, -(winding.turns / self.windings[0].turns)))
+        entries.append((self.flux, self.flux, 1.0 / self.core.henry))
         matrix = placed(self.size, *entries)
         if self.core.loss_ohm is not None:
-            matrix = matrix + between(self.size, 0, 1, 1.0 / np.asarray(self.core.loss_ohm))
+            matrix = matrix + between(self.size, 0, 1, 1.0 / self.core.loss_ohm)
         return matrix
 
     def storage(self) -> Array:
         first = 2 * len(self.windings)
         entries: list[tuple[int, int, Value]] = []
         for k, winding in enumerate(self.windings):
-            entries.append((first + k, first + k, -np.asarray(winding.leakage_henry)))
-            entries.append((first + k, self.flux, -np.asarray(winding.turns / self.windings[0].turns)))
+            entries.append((first + k, first + k, -winding.leakage_henry))
+            entries.append((first + k, self.flux, -(winding.turns / self.windings[0].turns)))
         matrix = placed(self.size, *entries)
         for a, b, farad in self.capacitances:
             matrix = matrix + between(self.size, a, b, farad)

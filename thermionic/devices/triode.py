@@ -164,13 +164,13 @@ class FilamentTriode(Cathode):
     equation: ClassVar = Law.FILAMENT_TRIODE
 
     def conductance(self) -> Array:
-        return between(4, 2, 3, 1.0 / np.asarray(self.filament_ohm))
+        return between(4, 2, 3, 1.0 / self.filament_ohm)
 
     def storage(self) -> Array:
         total = between(4, 0, 1, self.grid_anode_farad)
         for end in (2, 3):
-            total = total + between(4, 1, end, 0.5 * np.asarray(self.grid_cathode_farad))
-            total = total + between(4, 0, end, 0.5 * np.asarray(self.anode_cathode_farad))
+            total = total + between(4, 1, end, 0.5 * self.grid_cathode_farad)
+            total = total + between(4, 0, end, 0.5 * self.anode_cathode_farad)
         return total
 
     def numbers(self) -> tuple[Value, ...]:

@@ -60,6 +60,23 @@ def _left_over(
                 residual[minus] -= across * v[0, port]
 
 
+@ready((takes(WHOLE, 2), takes(REAL, 2), takes(REAL, 1), REAL, gives(REAL, 1)))
+def cold(senses: Any, G: Any, b: Any, across: float, x: Any) -> bool:
+    """The solution with ``across`` siemens for every port and nothing else to ``x``; False where there is none."""
+    size = len(x)
+    matrix, pivots = np.empty((size, size)), np.empty(size, dtype=np.int64)
+    for row in range(size):
+        x[row] = b[row]
+        for column in range(size):
+            matrix[row, column] = G[row, column]
+    for port in range(len(senses)):
+        plus, minus = senses[port]
+        _stamp(matrix, plus, minus, plus, minus, across)
+    factored(matrix, pivots)
+    solve_factored(matrix, pivots, x)
+    return bool(np.all(np.isfinite(x)))
+
+
 @ready((
     takes(WHOLE, 1), takes(WHOLE, 2), takes(REAL, 2), takes(WHOLE, 2), takes(WHOLE, 2), takes(REAL, 2),
     takes(REAL, 1), REAL, REAL, gives(REAL, 1), WHOLE, REAL, REAL, REAL,

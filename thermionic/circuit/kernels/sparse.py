@@ -12,87 +12,147 @@ from thermionic.compiled import COMPLEX, REAL, TRUTH, WHOLE, compiled, gives, re
 _PLACES = takes(WHOLE, 1)
 
 
+# So many matrices go side by side through every step, for the processor takes several numbers at once.
+WIDE = 16
+
+
+@compiled
+def _less(to: Any, at: int, factor: Any, from_: Any, other: int, to_i: Any, factor_i: Any, from_i: Any) -> None:
+    """to[at] -= factor * from_[other], complex numbers by their parts, ``WIDE`` of them."""
+    for w in range(WIDE):
+        real, imaginary = from_[other, w], from_i[other, w]
+        to[at, w] -= factor[w] * real - factor_i[w] * imaginary
+        to_i[at, w] -= factor[w] * imaginary + factor_i[w] * real
+
+
+@compiled
+def _begin(rhs: Any, rhs_i: Any, single: bool, first: int, b: Any, b_i: Any) -> None:
+    """The right-hand sides of the matrices from ``first`` on, or the one of them all."""
+    size, sides = rhs.shape[:2]
+    for row in range(size):
+        for side in range(sides):
+            at = row * sides + side
+            if single:
+                for w in range(WIDE):
+                    b[at, w], b_i[at, w] = rhs[row, side, 0], rhs_i[row, side, 0]
+            else:
+                for w in range(WIDE):
+                    b[at, w], b_i[at, w] = rhs[row, side, first + w], rhs_i[row, side, first + w]
+
+
 @ready(
-    *(
-        numba.void(
-            takes(WHOLE, 2),
-            takes(WHOLE, 2),
-            _PLACES,
-            _PLACES,
-            _PLACES,
-            _PLACES,
-            _PLACES,
-            _PLACES,
-            _PLACES,
-            REAL,
-            takes(kind, 2),
-            gives(kind, 1),
-            takes(kind, 3),
-            gives(kind, 3),
-            gives(TRUTH, 1),
-        )
-        for kind in (REAL, COMPLEX)
+    numba.void(
+        takes(WHOLE, 2),
+        takes(WHOLE, 2),
+        _PLACES,
+        _PLACES,
+        _PLACES,
+        _PLACES,
+        _PLACES,
+        _PLACES,
+        _PLACES,
+        WHOLE,
+        REAL,
+        takes(REAL, 2),
+        takes(REAL, 2),
+        takes(REAL, 3),
+        takes(REAL, 3),
+        gives(REAL, 3),
+        gives(REAL, 3),
+        gives(TRUTH, 1),
     )
 )
 def eliminate(
     steps: Any, bounds: Any, rows: Any, below: Any, columns: Any, right: Any, targets: Any,
-    entry_rows: Any, entry_columns: Any, good: float, values: Any, work: Any, rhs: Any, x: Any, bad: Any,
+    entry_rows: Any, entry_columns: Any, filled: int, good: float,
+    values: Any, values_i: Any, rhs: Any, rhs_i: Any, x: Any, x_i: Any, bad: Any,
 ) -> None:  # fmt: skip
     """Solve matrices of one pattern by an order of elimination that is given; see elimination.
 
     ``steps`` (size, 3) is each pivot's entry, row and column; ``bounds`` (size + 1, 3) where its part begins of
     ``rows`` and ``below`` (rows that hold its column, their entries in it), of ``columns`` and ``right`` (the others
-    of its row, their entries) and of ``targets`` (what rows x columns change). ``values`` (batch, entries) are the
-    matrices at (``entry_rows``, ``entry_columns``); ``work`` (at least all entries, and size) is used up. Of ``rhs``
-    (batch, size, sides) there may be one for all. The solutions go to ``x`` (batch, size, sides). ``bad`` (batch,) is
-    set where one leaves more than ``good`` of what its equations add up to.
+    of its row, their entries) and of ``targets`` (what rows x columns change); ``filled`` counts all entries, those
+    that the elimination makes too. ``values`` and ``values_i`` (entries, batch) are the real and imaginary parts of
+    the matrices at (``entry_rows``, ``entry_columns``), ``rhs`` (size, sides, batch) those of what they are to give,
+    of which there may be one for all, and ``x`` (size, sides, batch) those of the solutions. ``bad`` (batch,) is set
+    where one leaves more than ``good`` of what its equations add up to. A batch is ``WIDE`` at least.
     """
-    batch, size, sides = x.shape
-    entries = values.shape[1]
-    for one in range(batch):
-        own = values[one]
-        b = rhs[one % len(rhs)].copy()
-        out = x[one]
-        work[:entries] = own
-        work[entries:] = 0.0
+    size, sides, batch = x.shape
+    entries = len(values)
+    own, own_i = np.empty((filled, WIDE)), np.empty((filled, WIDE))
+    b, b_i = np.empty((size * sides, WIDE)), np.empty((size * sides, WIDE))
+    out, out_i = np.empty((size * sides, WIDE)), np.empty((size * sides, WIDE))
+    inverse, inverse_i = np.empty((size, WIDE)), np.empty((size, WIDE))
+    factor, factor_i, largest = np.empty(WIDE), np.empty(WIDE), np.empty(WIDE)
+    single = rhs.shape[2] == 1
+    for block in range((batch + WIDE - 1) // WIDE):
+        # The last block goes back over some that are done.
+        first = min(block * WIDE, batch - WIDE)
+        for entry in range(entries):
+            for w in range(WIDE):
+                own[entry, w], own_i[entry, w] = values[entry, first + w], values_i[entry, first + w]
+        own[entries:], own_i[entries:] = 0.0, 0.0
+        _begin(rhs, rhs_i, single, first, b, b_i)
         for step in range(size):
-            row = steps[step, 1]
-            if work[steps[step, 0]] == 0.0:
-                bad[one] = True
-                break
-            inverse = 1.0 / work[steps[step, 0]]
+            pivot, row = steps[step, 0], steps[step, 1]
+            for w in range(WIDE):
+                square = own[pivot, w] * own[pivot, w] + own_i[pivot, w] * own_i[pivot, w]
+                inverse[step, w], inverse_i[step, w] = own[pivot, w] / square, -own_i[pivot, w] / square
             target = bounds[step, 2]
             for k in range(bounds[step, 0], bounds[step + 1, 0]):
-                factor = work[below[k]] * inverse
+                for w in range(WIDE):
+                    real, imaginary = own[below[k], w], own_i[below[k], w]
+                    factor[w] = real * inverse[step, w] - imaginary * inverse_i[step, w]
+                    factor_i[w] = real * inverse_i[step, w] + imaginary * inverse[step, w]
                 for m in range(bounds[step, 1], bounds[step + 1, 1]):
-                    work[targets[target]] -= factor * work[right[m]]
+                    _less(own, targets[target], factor, own, right[m], own_i, factor_i, own_i)
                     target += 1
                 for side in range(sides):
-                    b[rows[k], side] -= factor * b[row, side]
-        if bad[one]:
-            continue
+                    _less(b, rows[k] * sides + side, factor, b, row * sides + side, b_i, factor_i, b_i)
         for step in range(size - 1, -1, -1):
-            pivot, row, column = steps[step, 0], steps[step, 1], steps[step, 2]
-            inverse = 1.0 / work[pivot]
+            row, column = steps[step, 1], steps[step, 2]
+            for m in range(bounds[step, 1], bounds[step + 1, 1]):
+                for w in range(WIDE):
+                    factor[w], factor_i[w] = own[right[m], w], own_i[right[m], w]
+                for side in range(sides):
+                    at = columns[m] * sides + side
+                    _less(b, row * sides + side, factor, out, at, b_i, factor_i, out_i)
             for side in range(sides):
-                total = b[row, side]
-                for m in range(bounds[step, 1], bounds[step + 1, 1]):
-                    total -= work[right[m]] * out[columns[m], side]
-                out[column, side] = total * inverse
+                at = row * sides + side
+                for w in range(WIDE):
+                    real, imaginary = b[at, w], b_i[at, w]
+                    to = column * sides + side
+                    out[to, w] = real * inverse[step, w] - imaginary * inverse_i[step, w]
+                    out_i[to, w] = real * inverse_i[step, w] + imaginary * inverse[step, w]
         for side in range(sides):
-            largest = 0.0
+            # What each equation is left with in the place of b, what it could add up to in that of the inverses.
+            if side == 0:
+                _begin(rhs, rhs_i, single, first, b, b_i)
+            largest[:] = 0.0
             for row in range(size):
-                largest = max(largest, abs(out[row, side]))
-            # What each equation is left with, and what it could add up to, in the places of b and of work.
-            b[:, side] = rhs[one % len(rhs), :, side]
-            for row in range(size):
-                work[row] = abs(b[row, side])
+                at = row * sides + side
+                for w in range(WIDE):
+                    # Plainly compared: the built-in maximum minds numbers that are none, and takes them one by one.
+                    here = abs(out[at, w]) + abs(out_i[at, w])
+                    largest[w] = here if here > largest[w] else largest[w]
+                    inverse[row, w] = abs(b[at, w]) + abs(b_i[at, w])
             for entry in range(entries):
-                b[entry_rows[entry], side] -= own[entry] * out[entry_columns[entry], side]
-                work[entry_rows[entry]] += abs(own[entry]) * largest
+                row = entry_rows[entry]
+                at, to = entry_columns[entry] * sides + side, row * sides + side
+                for w in range(WIDE):
+                    factor[w], factor_i[w] = values[entry, first + w], values_i[entry, first + w]
+                    inverse[row, w] += (abs(factor[w]) + abs(factor_i[w])) * largest[w]
+                _less(b, to, factor, out, at, b_i, factor_i, out_i)
+            factor[:] = 0.0
             for row in range(size):
-                if not abs(b[row, side]) <= good * abs(work[row]) + 1e-300:
-                    bad[one] = True
+                at = row * sides + side
+                for w in range(WIDE):
+                    left = abs(b[at, w]) + abs(b_i[at, w])
+                    factor[w] += 0.0 if left <= good * inverse[row, w] + 1e-300 else 1.0
+                    x[row, side, first + w], x_i[row, side, first + w] = out[at, w], out_i[at, w]
+            for w in range(WIDE):
+                if factor[w] > 0.0:
+                    bad[first + w] = True
 
 
 @compiled
