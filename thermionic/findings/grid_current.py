@@ -12,6 +12,12 @@ from thermionic.values import Series, step
 EARLY = 0.8
 
 
+def _sureness(use: TubeUse) -> str:
+    unit = use.type.unit(use.unit)
+    by = "taken from a published figure" if unit.grid_currents else "estimated from its perveance and its mu"
+    return f"The grid current of this type is {by}, and may be {unit.grid_current_factor:g} times more or less."
+
+
 class GridCurrent(Rule):
     """A grid is driven into conduction well before full output."""
 
@@ -37,8 +43,7 @@ class GridCurrent(Rule):
                 f"Its grid conducts from {amplifier.load.written(onset)} on; full output is "
                 f"{amplifier.load.written(full)} ({onset / full:.0%}).",
                 "The stage before cannot drive it: the tops are cut, and the coupling capacitor charges and "
-                "shifts the bias after every peak. Grid current is estimated for this type, not fitted: take the "
-                "level as approximate.",
+                f"shifts the bias after every peak. {_sureness(use)}",
                 full - onset,
                 full,
                 partial(self._cure, amplifier, use),

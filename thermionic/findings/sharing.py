@@ -1,6 +1,7 @@
 """Power tubes that share one setting of their bias."""
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import Bias, TubeUse
@@ -51,7 +52,7 @@ class Sharing(Rule):
 
     def _strongest(self, amplifier: SolvedAmplifier, use: TubeUse) -> float:
         device = amplifier.netlist[use.part].device
-        stronger = type(device)(**{**vars(device), "scale": 1 + SPREAD})
+        stronger = replace(device, scale=1 + SPREAD)  # type: ignore[call-arg,type-var]
         state = solve_circuit(amplifier.netlist.with_device(use.part, stronger), amplifier.state)
         current = state.at.parts[use.part].current
         name = amplifier.compiled.node

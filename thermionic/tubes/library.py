@@ -161,6 +161,11 @@ class Unit:
     running_v: float | None = None
     regulation_v: float | None = None
 
+    @property
+    def grid_current_factor(self) -> float:
+        """By how much its grid current may be out either way; see fitting.with_grid_current."""
+        return 1.5 if self.grid_currents else 2.5
+
 
 @dataclass(frozen=True)
 class TubeType:
