@@ -52,7 +52,7 @@ class Sharing(Rule):
 
     def _strongest(self, amplifier: SolvedAmplifier, use: TubeUse) -> float:
         device = amplifier.netlist[use.part].device
-        stronger = replace(device, scale=1 + SPREAD)  # type: ignore[call-arg,type-var]
+        stronger = replace(device, scale=1 + SPREAD)  # type: ignore[type-var]
         state = solve_circuit(amplifier.netlist.with_device(use.part, stronger), amplifier.state)
         current = state.at.parts[use.part].current
         name = amplifier.compiled.node
