@@ -20,7 +20,7 @@ from thermionic.circuit.small_signal import respond
 from thermionic.circuit.supply_state import CircuitState, MainsState
 from thermionic.circuit.system import System
 from thermionic.devices import AffinePorts, LinearPart, MainsSource, RectifiedWinding, Resistor
-from thermionic.devices.base import Array, ComplexArray
+from thermionic.devices.base import Array, ComplexArray, Device, Table
 from thermionic.devices.thermal import Hot
 from thermionic.errors import NetlistRefused, NoSolution
 
@@ -214,6 +214,7 @@ class Mains:
         self.drive = np.zeros(len(self.hertz), dtype=complex)
         self.drive[1] = 0.0 if folded else -1j
         self.behind = np.zeros(count)
+        self._packed: tuple[tuple[float, bytes], list[tuple[float, Table]]] | None = None
 
     def _guess(self) -> AffinePorts:
         pairs = self.pairs
@@ -307,26 +308,38 @@ class Mains:
 
     def currents(self, v: Array, phase: Array) -> tuple[Array, Array]:
         """The rectifiers' currents and slopes at port voltages v (..., ports), REFERENCE taken out."""
-        i, g = np.empty(v.shape), np.zeros((*v.shape, v.shape[-1]))
+        i, g = np.zeros(v.shape), np.zeros((*v.shape, v.shape[-1]))
         # Of what is sensed, a part is the drop of the current that is taken out.
         less = REFERENCE - _LEAK
         share = 1.0 - self.behind * less
         v = v / share
-        first = 0
-        for part in self.rectifying:
-            ports = slice(first, first + len(part.device.ports))
-            device = part.device if self.softness == 1.0 else part.device.softened(self.softness)
-            behind = self.behind[first] / share[first]
-            moved = device.behind(float(behind)) if behind else device
-            assert moved is not None
-            own, slopes = moved.currents(v[..., ports], self.turns.get(part.name, 1.0) * phase)
-            i[..., ports], g[..., ports, ports] = own, slopes
-            first = ports.stop
+        for turns, table in self._tables(share):
+            table.evaluate(v, turns * np.asarray(phase), i, g)
         ohm = self.behind / share
         at = np.arange(v.shape[-1])
         slopes = (g + less * ohm[:, None] * g) / share
         slopes[..., at, at] -= less / share
         return i - less * (v - ohm * i), slopes
+
+    def _tables(self, share: Array) -> list[tuple[float, Table]]:
+        """The rectifiers behind their resistances, packed, those together whose phase turns alike."""
+        key = (self.softness, self.behind.tobytes())
+        if self._packed is None or self._packed[0] != key:
+            groups: dict[float, tuple[list[Device], list[slice]]] = {}
+            first = 0
+            for part in self.rectifying:
+                ports = slice(first, first + len(part.device.ports))
+                device = part.device if self.softness == 1.0 else part.device.softened(self.softness)
+                behind = self.behind[first] / share[first]
+                moved = device.behind(float(behind)) if behind else device
+                assert moved is not None
+                devices, places = groups.setdefault(self.turns.get(part.name, 1.0), ([], []))
+                devices.append(moved)
+                places.append(ports)
+                first = ports.stop
+            made = [(turns, Table(devices, places, places)) for turns, (devices, places) in groups.items()]
+            self._packed = key, made
+        return self._packed[1]
 
     def straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
         """The rectifiers as straight lines through their means: how far those move for a volt of open voltage."""
