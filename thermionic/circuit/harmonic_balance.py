@@ -260,8 +260,11 @@ def _newton(
         stale = np.array([level not in factors for level in open_levels])
         if again:
             fresh = open_levels[stale]
-            for level, matrix in zip(fresh.tolist(), jacobian(g[stale], fresh), strict=True):
-                factors[level] = lu_factor(matrix, overwrite_a=True, check_finite=False)
+            made = jacobian(g[stale], fresh) if len(fresh) else last
+            if alone:
+                last = made
+            for level, matrix in zip(fresh.tolist(), made, strict=False):
+                factors[level] = lu_factor(matrix, overwrite_a=not alone, check_finite=False)
             rows = zip(open_levels.tolist(), residual, strict=True)
             step = -np.stack([lu_solve(factors[level], row, check_finite=False) for level, row in rows])
         else:
@@ -296,8 +299,8 @@ def _newton(
             lost = np.full(len(v), lost.any())
         failed += open_levels[lost].tolist()
         ended = settled | lost
-        if alone and again and ended.any():
-            last = jacobian(g, open_levels)
+        if alone and again and ended.any() and not stale.any():
+            last = jacobian(g, open_levels)  # for what was made before the last step is too old
         done, still = open_levels[ended], ~ended
         all_v[done], all_currents[done] = v[ended], current[ended]
         open_levels, v, want = open_levels[still], v[still], want[still]
