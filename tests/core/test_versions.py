@@ -119,3 +119,15 @@ def test_readings_taken_then_still_have_their_test_points(opened, stage):
         assert points[key].expected == pytest.approx(expected, rel=1e-3, abs=2e-3), key
         assert points[key].low == pytest.approx(low, rel=2e-3, abs=4e-3), key
         assert points[key].high == pytest.approx(high, rel=2e-3, abs=4e-3), key
+
+
+def test_a_tube_of_ones_own_is_kept_where_the_library_learns_its_name():
+    """A 6N1P measured before the library had one, its coefficients without what has come since."""
+    raw = json.loads((Path(__file__).parent / "data" / "own_tube_6n1p.json").read_text())
+    design = load(json.dumps(raw))
+    assert design.tube_type("6N1P").description == "of your own, as measured"
+    assert load(json.dumps(dump(design))) == design
+    amplifier = solve(design)
+    own = next(use for use in amplifier.compiled.tubes if use.type.type == "6N1P")
+    assert own.limits.anode_w == 2.2
+    assert amplifier.netlist[own.part].device.coefficients.coarse_share == 0.0

@@ -97,6 +97,13 @@ def resistor_heat(state: CircuitState, part: Part) -> float:
     return float(np.mean(volts**2) / part.device.ohm)
 
 
+def _same(one: tuple[object, ...], other: tuple[object, ...]) -> bool:
+    """Whether two keys have equal numbers and the very same devices."""
+    return len(one) == len(other) and all(
+        a is b or (not isinstance(a, Device) and a == b) for a, b in zip(one, other, strict=True)
+    )
+
+
 class Mains:
     """One circuit's alternation between the operating point and the mains cycle."""
 
@@ -214,7 +221,7 @@ class Mains:
         self.drive = np.zeros(len(self.hertz), dtype=complex)
         self.drive[1] = 0.0 if folded else -1j
         self.behind = np.zeros(count)
-        self._packed: tuple[tuple[float, bytes], list[tuple[float, Table]]] | None = None
+        self._packed: tuple[tuple[object, ...], list[tuple[float, Table]]] | None = None
 
     def _guess(self) -> AffinePorts:
         pairs = self.pairs
@@ -323,8 +330,8 @@ class Mains:
 
     def _tables(self, share: Array) -> list[tuple[float, Table]]:
         """The rectifiers behind their resistances, packed, those together whose phase turns alike."""
-        key = (self.softness, self.behind.tobytes())
-        if self._packed is None or self._packed[0] != key:
+        key = (self.softness, self.behind.tobytes(), *(part.device for part in self.rectifying))
+        if self._packed is None or not _same(self._packed[0], key):
             groups: dict[float, tuple[list[Device], list[slice]]] = {}
             first = 0
             for part in self.rectifying:
