@@ -18,52 +18,49 @@ class Expression(Protocol):
 
 
 @dataclass(frozen=True)
-class BehaviouralCurrent(Device):
-    """A current ``law`` of ``senses`` pairs of control terminals, from a through the source to b.
+class _Behavioural(Device):
+    """A ``law`` of ``senses`` pairs of control terminals, which carry no current.
 
-    Terminals are a, b, then the controls in pairs. Control terminals carry no current.
+    Terminals are a, b, then the controls in pairs.
     """
 
     law: Expression
     senses: int
     equation: ClassVar = Law.PROGRAM
+    # What the law's value is multiplied by where it enters the equations.
+    enters: ClassVar[float]
 
     @property
     def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
         """a, b, then plus and minus of each control."""
-        return ("a", "b", *_controls(self.senses))
+        return ("a", "b", *(f"{side}{k}" for k in range(1, self.senses + 1) for side in ("plus", "minus")))
 
     @property
     def ports(self) -> Pairs:  # type: ignore[override]
-        """One sensed pair a control; with none, the source's own ends, which the law ignores."""
-        return tuple((2 + 2 * k, 3 + 2 * k) for k in range(self.senses)) or ((0, 1),)
+        """One sensed pair a control; with none, where the law's value goes, which it ignores."""
+        return tuple((2 + 2 * k, 3 + 2 * k) for k in range(self.senses)) or self.injects
+
+    def numbers(self) -> tuple[Value, ...]:
+        return (self.enters, *self.law.program)
+
+
+@dataclass(frozen=True)
+class BehaviouralCurrent(_Behavioural):
+    """A current ``law``, from a through the source to b."""
+
+    enters: ClassVar = 1.0
 
     @property
     def injects(self) -> Pairs:
         return ((0, 1),)
 
-    def numbers(self) -> tuple[Value, ...]:
-        return (1.0, *self.law.program)
-
 
 @dataclass(frozen=True)
-class BehaviouralVoltage(Device):
-    """A voltage ``law`` of ``senses`` pairs of control terminals, from b up to a, with a current of its own."""
+class BehaviouralVoltage(_Behavioural):
+    """A voltage ``law``, from b up to a, with a current of its own."""
 
-    law: Expression
-    senses: int
     branches: ClassVar = 1
-    equation: ClassVar = Law.PROGRAM
-
-    @property
-    def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
-        """a, b, then plus and minus of each control."""
-        return ("a", "b", *_controls(self.senses))
-
-    @property
-    def ports(self) -> Pairs:  # type: ignore[override]
-        """One sensed pair a control; with none, the source's own current, which the law ignores."""
-        return tuple((2 + 2 * k, 3 + 2 * k) for k in range(self.senses)) or ((self.size - 1, EARTH),)
+    enters: ClassVar = -1.0
 
     @property
     def injects(self) -> Pairs:
@@ -73,31 +70,16 @@ class BehaviouralVoltage(Device):
         branch = self.size - 1
         return placed(self.size, (0, branch, 1.0), (1, branch, -1.0), (branch, 0, 1.0), (branch, 1, -1.0))
 
-    def numbers(self) -> tuple[Value, ...]:
-        return (-1.0, *self.law.program)
-
 
 @dataclass(frozen=True)
-class BehaviouralCharge(Device):
-    """A charge ``law``, coulombs, of ``senses`` pairs of control terminals; what it changes by flows from a to b.
+class BehaviouralCharge(_Behavioural):
+    """A charge ``law``, coulombs; what it changes by flows from a to b.
 
     The charge, in nC, is an unknown of its own, so that the equations' only storage stays linear.
     """
 
-    law: Expression
-    senses: int
     branches: ClassVar = 1
-    equation: ClassVar = Law.PROGRAM
-
-    @property
-    def terminals(self) -> tuple[str, ...]:  # type: ignore[override]
-        """a, b, then plus and minus of each control."""
-        return ("a", "b", *_controls(self.senses))
-
-    @property
-    def ports(self) -> Pairs:  # type: ignore[override]
-        """One sensed pair a control."""
-        return tuple((2 + 2 * k, 3 + 2 * k) for k in range(self.senses))
+    enters: ClassVar = -1e9
 
     @property
     def injects(self) -> Pairs:
@@ -108,10 +90,3 @@ class BehaviouralCharge(Device):
 
     def storage(self) -> Array:
         return placed(self.size, (0, self.size - 1, 1e-9), (1, self.size - 1, -1e-9))
-
-    def numbers(self) -> tuple[Value, ...]:
-        return (-1e9, *self.law.program)
-
-
-def _controls(count: int) -> tuple[str, ...]:
-    return tuple(f"{side}{k}" for k in range(1, count + 1) for side in ("plus", "minus"))

@@ -303,7 +303,7 @@ def _channel(
 def _vertical(model: Model, name: str, nodes: tuple[str, ...], many: float) -> Parts:
     """A vertical power MOSFET: its channel with a subthreshold foot, its body diode, its gate-drain capacitance.
 
-    The equations are those of the VDMOS model of the public ngspice manual (version 39, chapter 11.3).
+    The equations are those of the VDMOS model of the public ngspice manual.
     """
     _above_zero(name, m=many)
     polarity = int(model["polarity"])
