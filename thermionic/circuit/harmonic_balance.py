@@ -207,12 +207,11 @@ def _newton(
     width, samples = 2 * count - 1, len(spectrum.phases)
     synthesis, analysis, phase = spectrum.synthesis, spectrum.analysis, spectrum.phases[:, :1]
     source = _to_real(open_volts).reshape(levels, ports * width)
-    # A factored matrix is used again as long as it takes enough off the residual: most of the time goes into
-    # factoring, and of many levels single precision is enough for a step. One level alone is a supply's, and what is
-    # made of its matrix needs it where it ends.
-    again, alone = not together, levels == 1
-    kind = np.float32 if again and not alone else np.float64
-    enough = 0.3 if alone else 0.1
+    # Of many levels, a factored matrix is used again as long as it takes a decade off the residual: most of the time
+    # goes into factoring, and single precision is enough for a step. One level alone is a supply's: what is made of
+    # its matrix needs it where it ends.
+    again = levels > 1 and not together
+    kind = np.float32 if again else np.float64
     reach = impedance if impedance.ndim == 4 else impedance[None]
 
     def of(which: NDArray[np.int_]) -> ComplexArray:
@@ -260,11 +259,8 @@ def _newton(
         stale = np.array([level not in factors for level in open_levels])
         if again:
             fresh = open_levels[stale]
-            made = jacobian(g[stale], fresh) if len(fresh) else last
-            if alone:
-                last = made
-            for level, matrix in zip(fresh.tolist(), made, strict=False):
-                factors[level] = lu_factor(matrix, overwrite_a=not alone, check_finite=False)
+            for level, matrix in zip(fresh.tolist(), jacobian(g[stale], fresh), strict=True):
+                factors[level] = lu_factor(matrix, overwrite_a=True, check_finite=False)
             rows = zip(open_levels.tolist(), residual, strict=True)
             step = -np.stack([lu_solve(factors[level], row, check_finite=False) for level, row in rows])
         else:
@@ -287,7 +283,7 @@ def _newton(
         left = np.where(fraction == 1.0, np.linalg.norm(residual, axis=1) / np.maximum(size, 1e-300), 1.0)
         settled = moved * np.minimum(left, 1.0) < _LEFT * (1 + np.max(np.abs(v), axis=1))
         settled &= fraction > 0
-        kept = (left < enough) & again
+        kept = (left < 0.1) & again
         borrowed[open_levels[~kept]] = False
         for level in open_levels[~kept]:
             factors.pop(level, None)
@@ -299,8 +295,6 @@ def _newton(
             lost = np.full(len(v), lost.any())
         failed += open_levels[lost].tolist()
         ended = settled | lost
-        if alone and again and ended.any() and not stale.any():
-            last = jacobian(g, open_levels)  # for what was made before the last step is too old
         done, still = open_levels[ended], ~ended
         all_v[done], all_currents[done] = v[ended], current[ended]
         open_levels, v, want = open_levels[still], v[still], want[still]
