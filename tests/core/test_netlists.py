@@ -152,6 +152,15 @@ def test_published_models_have_nothing_inside_to_be_solved_for():
     assert not [node for part in deck.netlist.parts for node in part.nodes if node.lower().endswith(".7")]
 
 
+def test_a_published_pentode_past_cut_off_draws_nothing():
+    """Its screen's logarithm has no value there."""
+    text = (FOLDER / "published_forms.cir").read_text()
+    body = text[text.index(".SUBCKT PEN") : text.index("VB b 0 300")]
+    found = spice.run(spice.read(f"t\n{body}VB b 0 300\nVG g 0 -60\nRS b s 1k\nRA b a 1k\nX1 a g 0 s PEN\n.op\n"))
+    assert found["op"]["s"] == pytest.approx(300.0, abs=1e-3)
+    assert found["op"]["a"] == pytest.approx(300.0, abs=1e-2)
+
+
 @simulator.needed
 def test_distortion_and_power_of_a_netlist(tmp_path):
     """``.thd`` against the other simulator's transient, of a published pentode's amplifier."""
