@@ -221,3 +221,28 @@ def test_newton_that_fails_falls_back(monkeypatch):
     system = System(replace(circuit).with_device("T2", source))
     monkeypatch.setattr(module, "_cold", lambda system: np.full(system.size, 1e5))
     assert operating_point(system).voltage("output_anode") == pytest.approx(good.at.voltage("output_anode"), rel=1e-6)
+
+
+def test_a_large_circuit_that_is_changed_is_solved_by_its_own_matrix():
+    """The pattern of a large matrix goes with a copy of the system; its values must not."""
+    tube = tubes.get("ECC83").triode()
+    parts = [("VB", devices.VoltageSource(300.0), "b 0")]
+    for k in range(60):
+        parts += [
+            (f"V{k}", tube, f"a{k} {'0' if k == 0 else f'g{k}'} k{k}"), (f"RA{k}", devices.Resistor(1e5), f"b a{k}"),
+            (f"RK{k}", devices.Resistor(1500.0), f"k{k} 0"),
+        ]  # fmt: skip
+        if k:
+            parts += [
+                (f"RG{k}", devices.Resistor(1e6), f"g{k} 0"),
+                (f"RC{k}", devices.Resistor(1e8), f"a{k - 1} g{k}"),
+            ]
+    netlist = make(*parts)
+    system = System(netlist)
+    before = operating_point(system)
+    for ohm in (300.0, 6.8e4):
+        other = system.with_device("RK5", devices.Resistor(ohm))
+        slopes = before.port_slopes
+        rhs = np.arange(system.size, dtype=float)
+        fresh = System(netlist.with_device("RK5", devices.Resistor(ohm)))
+        np.testing.assert_allclose(other.factored(slopes)(rhs), fresh.factored(slopes)(rhs), rtol=1e-6)

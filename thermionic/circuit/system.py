@@ -56,6 +56,7 @@ class _Pattern:
     """Where Newton's matrix of a large system has anything, found once, and the matrix for any slopes."""
 
     def __init__(self, system: System) -> None:
+        self.made_for = system.G
         rows, columns = np.nonzero(system.G)
         self.fixed = system.G[rows, columns]
         self.pairs = np.nonzero(system.coupled)
@@ -295,14 +296,17 @@ class System:
 
             return dense
         try:
-            factors = splu(self._pattern.matrix(g, across))
+            factors = splu(self._patterned().matrix(g, across))
         except RuntimeError:
             return lambda rhs: self.solve(self.jacobian(g), rhs)
         return lambda rhs: np.asarray(factors.solve(rhs), dtype=np.float64)
 
-    @lazily
-    def _pattern(self) -> _Pattern:
-        return _Pattern(self)
+    def _patterned(self) -> _Pattern:
+        # A copy of the system takes the pattern along, and may have been given another G.
+        known: _Pattern | None = self.__dict__.get("_pattern")
+        if known is None or known.made_for is not self.G:
+            known = self.__dict__["_pattern"] = _Pattern(self)
+        return known
 
     def sensed(self, x: Array) -> Array:
         """The voltages of the ports at unknowns ``x`` (size,)."""

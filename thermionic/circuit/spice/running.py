@@ -23,7 +23,7 @@ from thermionic.circuit.spice.reader import Deck
 from thermionic.circuit.startup import start_up
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
-from thermionic.circuit.transient import Transient, transient
+from thermionic.circuit.transient import Accuracy, Stepper, Transient, transient
 from thermionic.devices import MainsSource, Resistor, Sine, Thevenin, VoltageSource, programs
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NetlistRefused
@@ -196,19 +196,11 @@ class _Run:
         ]
         system = System(replace(self.deck.netlist, parts=(*self.deck.netlist.parts, *held)))
         if asked.tran.at_rest:
-            from thermionic.circuit.transient import Accuracy, Stepper
-
             x = Stepper(system, asked.tran.until, asked.tran.until, Accuracy()).rest()
         else:
             x = operating_point(system).x
         # The holders' own currents are the last unknowns, and go.
-        kept: Array = (
-            x[: self.system.size]
-            if system.size == self.system.size
-            else np.concatenate(
-                [x[: len(self.system.nodes)], x[len(system.nodes) :][: self.system.size - len(self.system.nodes)]]
-            )
-        )
+        kept: Array = x[: self.system.size]
         return kept
 
     def thd(self, asked: Thd) -> dict[str, Any]:
