@@ -18,7 +18,8 @@ from thermionic.circuit.spice.models import Model
 from thermionic.devices.base import THERMAL_VOLT
 from thermionic.errors import NetlistRefused
 
-Parts = Iterator[tuple[str, devices.Device, tuple[str, ...]]]
+Part = tuple[str, devices.Device, tuple[str, ...]]
+Parts = Iterator[Part]
 _NEVER = 1e9
 _PERMITTIVITY = 3.9 * 8.854214871e-12  # of silicon dioxide, F/m
 _BEND = 40.0
@@ -43,19 +44,23 @@ def _finite(value: float) -> float:
 
 def _law(
     kind: type, name: str, ends: tuple[str, str], text: str, nodes: Mapping[str, str], values: Mapping[str, float]
-) -> tuple[str, devices.Device, tuple[str, ...]]:
+) -> Part:
     """A part whose current or charge is an expression, its nodes by the letters that the expression has for them."""
     law = parse(text, Names(values))
     wires = [node for one in law.quantities for node in (nodes[one.plus], nodes.get(one.minus, GROUND))]
     return name, kind(law, len(law.quantities)), (*ends, *wires)
 
 
-def _behind(name: str, key: str, ohm: float, node: str) -> tuple[str, Parts]:
-    """The inner node of a terminal that may have a resistance, and the resistor."""
-    if not 0 < ohm < np.inf:
-        return node, iter(())
-    inner = f"{name}__{key}i"
-    return inner, iter([(f"{name}__{key}", devices.Resistor(ohm), (node, inner))])
+def _inside(model: Model, name: str, many: float, **terminals: str) -> tuple[list[str], list[Part]]:
+    """The inner nodes of terminals that may have resistances, named by the model's parameters, and the resistors."""
+    nodes: list[str] = []
+    resistors: list[Part] = []
+    for key, node in terminals.items():
+        if 0 < model[key] < np.inf:
+            resistors.append((f"{name}__{key}", devices.Resistor(model[key] / many), (node, f"{name}__{key}i")))
+            node = f"{name}__{key}i"
+        nodes.append(node)
+    return nodes, resistors
 
 
 def diode(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Parts:
@@ -123,11 +128,9 @@ def bipolar(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Par
     _wanted(model, name, "npn", "pnp")
     _above_zero(name, area=area)
     polarity = 1 if model.kind == "npn" else -1
-    collector, outer, emitter = nodes[:3]
-    collector, resistor = _behind(name, "rc", model["rc"] / area, collector)
-    yield from resistor
-    emitter, resistor = _behind(name, "re", model["re"] / area, emitter)
-    yield from resistor
+    outer = nodes[1]
+    (collector, emitter), resistors = _inside(model, name, area, rc=nodes[0], re=nodes[2])
+    yield from resistors
     values = {
         "isat": area * model["is"], "p": float(polarity), "nfv": model["nf"] * THERMAL_VOLT,
         "nrv": model["nr"] * THERMAL_VOLT, "ikf": area * _finite(model["ikf"]), "ikr": area * _finite(model["ikr"]),
@@ -138,8 +141,8 @@ def bipolar(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Par
         base = f"{name}__rbi"
         yield _base_resistance(model, name, outer, (collector, base, emitter), area, least, values)
     else:
-        base, resistor = _behind(name, "rb", model["rb"] / area, outer)
-        yield from resistor
+        (base,), resistors = _inside(model, name, area, rb=outer)
+        yield from resistors
     saturation = area * model["is"]
     yield (
         name,
@@ -187,7 +190,7 @@ def bipolar(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Par
 def _base_resistance(
     model: Model, name: str, outer: str, inner: tuple[str, str, str], area: float, least: float,
     values: Mapping[str, float],
-) -> tuple[str, devices.Device, tuple[str, ...]]:  # fmt: skip
+) -> Part:  # fmt: skip
     """A base resistance that falls as the base is flooded, or with the base current where that is given (irb)."""
     collector, base, emitter = inner
     at = {"o": outer, "c": collector, "b": base, "e": emitter}
@@ -214,13 +217,9 @@ def mosfet(model: Model, name: str, nodes: tuple[str, ...], width: float, length
     _wanted(model, name, "nmos", "pmos", "vdmos")
     _above_zero(name, width=width, length=length, m=many)
     polarity = 1 if model.kind == "nmos" else -1
-    drain, gate, source, bulk = nodes
-    drain, resistor = _behind(name, "rd", model["rd"] / many, drain)
-    yield from resistor
-    source, resistor = _behind(name, "rs", model["rs"] / many, source)
-    yield from resistor
-    gate, resistor = _behind(name, "rg", model["rg"] / many, gate)
-    yield from resistor
+    bulk = nodes[3]
+    (drain, gate, source), resistors = _inside(model, name, many, rd=nodes[0], rg=nodes[1], rs=nodes[2])
+    yield from resistors
     long = length - 2 * model["ld"]
     _above_zero(name, **{"length between its diffusions": long})
     oxide = _PERMITTIVITY / model["tox"] if model["tox"] > 0 else 0.0
@@ -231,8 +230,7 @@ def mosfet(model: Model, name: str, nodes: tuple[str, ...], width: float, length
     if model["level"] == 2 and not plain:
         raise NetlistRefused(f"model {model.name}: level 2 is solved with gamma=0 only.")
     threshold = polarity * model["vto"]
-    if plain or (model["level"] == 3 and model["vmax"] == 0 and model["theta"] == 0 and model["gamma"] == 0
-                 and model["kappa"] == 0):  # fmt: skip
+    if plain:
         channel = devices.Mosfet(
             threshold, gain, model["lambda"] if model["level"] != 3 else 0.0, 0.0,
             many * model["cgso"] * width, many * model["cgdo"] * width, polarity,
@@ -274,7 +272,7 @@ def _channel(
     drain, gate, source, bulk = nodes
     at = {"d": drain, "g": gate, "s": source, "x": bulk}
     values = {"p": float(polarity), "k": gain, "vt": threshold, "gam": model["gamma"], "phi": max(model["phi"], 0.1),
-              "lam": model["lambda"], "theta": model["theta"], "kappa": model["kappa"]}  # fmt: skip
+              "lam": model["lambda"], "theta": model["theta"]}  # fmt: skip
     # The voltages with the ends exchanged where the drain is the lower one.
     vds, vgs, vbs = "abs(v(d,s))", "(max(P*v(g,s),P*v(g,d)))", "(max(P*v(x,s),P*v(x,d)))"
     root = f"sqrt(max(PHI-{vbs},1e-6))"
@@ -307,13 +305,9 @@ def _vertical(model: Model, name: str, nodes: tuple[str, ...], many: float) -> P
     """
     _above_zero(name, m=many)
     polarity = int(model["polarity"])
-    outer_drain, gate, outer_source = nodes[:3]
-    drain, resistor = _behind(name, "rd", model["rd"] / many, outer_drain)
-    yield from resistor
-    source, resistor = _behind(name, "rs", model["rs"] / many, outer_source)
-    yield from resistor
-    gate, resistor = _behind(name, "rg", model["rg"] / many, gate)
-    yield from resistor
+    outer_drain, _, outer_source = nodes[:3]
+    (drain, gate, source), resistors = _inside(model, name, many, rd=nodes[0], rg=nodes[1], rs=nodes[2])
+    yield from resistors
     at = {"d": drain, "g": gate, "s": source}
     foot = max(model["ksubthres"], 1e-6)
     values = {"p": float(polarity), "k": many * model["kp"], "vt": polarity * model["vto"], "lam": model["lambda"],
@@ -352,11 +346,9 @@ def jfet(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Parts:
     _wanted(model, name, "njf", "pjf")
     _above_zero(name, area=area)
     polarity = 1 if model.kind == "njf" else -1
-    drain, gate, source = nodes
-    drain, resistor = _behind(name, "rd", model["rd"] / area, drain)
-    yield from resistor
-    source, resistor = _behind(name, "rs", model["rs"] / area, source)
-    yield from resistor
+    gate = nodes[1]
+    (drain, source), resistors = _inside(model, name, area, rd=nodes[0], rs=nodes[2])
+    yield from resistors
     # SPICE gives the pinch-off of either channel as an N channel's.
     channel = devices.Mosfet(
         model["vto"], 2 * area * model["beta"], model["lambda"], 0.0, polarity=polarity

@@ -243,29 +243,20 @@ def _with_powers(text: str) -> str:
 
 def flattened(pins: Sequence[str], lines: list[Line]) -> list[Line]:
     """The lines with every source to earth that only expressions read put into those expressions."""
-    low = {pin.lower() for pin in pins}
+    low = {pin.lower() for pin in pins} | {"0", "gnd"}
     lines = [Line(line.number, _with_powers(line.text)) for line in lines]
-    left = list(lines)
     for line in lines:
-        found = re.fullmatch(r"([EB]\w*)\s+(\S+)\s+(0|gnd)\s+(?:VALUE\s*=?|V\s*=)\s*(.+)", line.text, re.IGNORECASE)
-        if not found or found[2].lower() in low or found[2].lower() in ("0", "gnd") or line not in left:
+        found = re.fullmatch(r"[EB]\w*\s+(\S+)\s+(?:0|gnd)\s+(?:VALUE\s*=?|V\s*=)\s*(.+)", line.text, re.IGNORECASE)
+        if not found or found[1].lower() in low:
             continue
-        node = found[2].lower()
-        # As it stands now: others may have been read into it.
-        expression = re.fullmatch(r"\S+\s+\S+\s+\S+\s+(?:VALUE\s*=?|V\s*=)\s*(.+)", line.text, re.IGNORECASE)
-        assert expression is not None
-        put = _reader_of(node, bare(expression[1].strip()))
-        others = [one for one in left if one is not line and not _only_loads(one.text, node)]
+        node = found[1].lower()
+        put = _reader_of(node, bare(found[2].strip()))
+        others = [one for one in lines if one is not line and not _only_loads(one.text, node)]
         replaced = [Line(one.number, put(one.text)) for one in others]
-        if any(re.search(rf"(?<![\w.]){re.escape(node)}(?![\w.])", one.text.split(maxsplit=1)[-1].lower())
-               and _names_node(one.text, node) for one in replaced) or any(
-            len(one.text) > _MOST_TEXT for one in replaced
-        ):  # fmt: skip
-            continue
-        if len(replaced) and all(one.text == before.text for one, before in zip(replaced, others, strict=True)):
-            continue
-        return flattened(pins, replaced)
-    return left
+        is_read = replaced != others
+        if is_read and not any(_names_node(one.text, node) or len(one.text) > _MOST_TEXT for one in replaced):
+            return flattened(pins, replaced)
+    return lines
 
 
 def _reader_of(node: str, expression: str) -> Callable[[str], str]:
