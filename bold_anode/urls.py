@@ -1,12 +1,17 @@
 """All addresses."""
 
-from django.urls import include, path
+from django.urls import include, path, register_converter
 
 from bold_anode.amps import views
+from bold_anode.amps.rooms import RoomInAddress
+from bold_anode.upkeep.views import health
 
+register_converter(RoomInAddress, "room")
 urlpatterns = [
     path("", views.workshop, name="workshop"),
+    path("healthz", health, name="health"),
     path("", include("bold_anode.accounts.urls")),
+    path("", include("bold_anode.tasks.urls")),
     path("", include("bold_anode.tubes.urls")),
     path("", include("bold_anode.chain.urls")),
     path("", include("bold_anode.powerup.urls")),
@@ -16,11 +21,11 @@ urlpatterns = [
     path("amps/<int:project_id>/duplicate/", views.duplicate, name="duplicate"),
     path("amps/<int:project_id>/delete/", views.delete, name="delete"),
     path("amps/<int:project_id>/restore/", views.restore, name="restore"),
-    path("amps/<int:project_id>/<slug:slug>/", views.room, name="room"),
-    path("amps/<int:project_id>/<slug:slug>/findings/", views.findings, name="findings"),
-    path("amps/<int:project_id>/<slug:slug>/change/", views.change, name="change"),
-    path("amps/<int:project_id>/<slug:slug>/undo/", views.undo, name="undo"),
-    path("amps/<int:project_id>/<slug:slug>/redo/", views.redo, name="redo"),
+    path("amps/<int:project_id>/<room:slug>/", views.room, name="room"),
+    path("amps/<int:project_id>/<room:slug>/findings/", views.findings, name="findings"),
+    path("amps/<int:project_id>/<room:slug>/change/", views.change, name="change"),
+    path("amps/<int:project_id>/<room:slug>/undo/", views.undo, name="undo"),
+    path("amps/<int:project_id>/<room:slug>/redo/", views.redo, name="redo"),
 ]
 handler404 = "bold_anode.frame.views.not_found"
 handler500 = "bold_anode.frame.views.failed"

@@ -1,16 +1,17 @@
 """A limit on how long an analysis may take: nothing hangs, and what stops says so.
 
 Every loop of every analysis calls ``check``. A caller gives the budget by ``with limit(seconds):``; without one
-an analysis has DEFAULT_SECONDS from where it begins.
+an analysis has DEFAULT_SECONDS from where it begins. What else is to be done now and then meanwhile (let
+somebody else go first, look whether the result is still wanted) is given along with it.
 """
 
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from thermionic.errors import BudgetSpent
 
@@ -21,18 +22,22 @@ DEFAULT_SECONDS = 60.0
 class _Budget:
     seconds: float
     until: float
+    meanwhile: Callable[[], None] | None = None
 
 
 _current: ContextVar[_Budget | None] = ContextVar("budget", default=None)
 
 
 @contextmanager
-def limit(seconds: float) -> Iterator[None]:
-    """Everything solved inside stops, with BudgetSpent, ``seconds`` from now; an outer limit still holds."""
+def limit(seconds: float, meanwhile: Callable[[], None] | None = None) -> Iterator[None]:
+    """Everything solved inside stops, with BudgetSpent, ``seconds`` from now; an outer limit still holds.
+
+    ``meanwhile`` is called at every check, very often, and may wait or raise; without it that of the outer limit is.
+    """
     now = time.monotonic()
     outer = _current.get()
-    inner = _Budget(seconds, now + seconds)
-    token = _current.set(outer if outer and outer.until < inner.until else inner)
+    inner = outer if outer and outer.until < now + seconds else _Budget(seconds, now + seconds)
+    token = _current.set(replace(inner, meanwhile=meanwhile or (outer.meanwhile if outer else None)))
     try:
         yield
     finally:
@@ -60,6 +65,8 @@ def at_most() -> Iterator[None]:
 def check(doing: str) -> None:
     """Raise BudgetSpent if the time is up; ``doing`` says in words what was being done."""
     budget = _current.get()
+    if budget and budget.meanwhile:
+        budget.meanwhile()
     if budget and time.monotonic() > budget.until:
         raise BudgetSpent(
             f"Stopped after {budget.seconds:g} s while {doing}. Allow more time, or ask for less at once.",

@@ -45,5 +45,9 @@ class BudgetSpent(NoSolution):
     """An analysis was stopped at the limit of time it was given."""
 
 
+class TextRefused(ThermionicError):
+    """A text with characters in it that are none."""
+
+
 class FitRefused(ThermionicError):
     """Points that cannot be read, or cannot determine the model that was to be fitted to them."""

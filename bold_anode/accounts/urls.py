@@ -7,4 +7,9 @@ urlpatterns = [
     path("sign-in/", views.SignIn.as_view(), name="sign-in"),
     path("sign-out/", LogoutView.as_view(), name="sign-out"),
     path("sign-up/", views.sign_up, name="sign-up"),
+    path("account/", views.account, name="account"),
+    path("account/password/", views.change_password, name="change-password"),
+    path("account/export/", views.export_all, name="export-all"),
+    path("account/import/", views.import_all, name="import-all"),
+    path("account/delete/", views.delete, name="delete-account"),
 ]

@@ -1,18 +1,31 @@
-"""Signing in, out and up, with Django's own accounts."""
+"""Accounts: signing in, out and up; the password; everything out as one file, and in again; the end."""
 
 from __future__ import annotations
 
 from typing import Any
 
 from django.conf import settings
-from django.contrib.auth import login
+from django.contrib import messages
+from django.contrib.auth import login, logout, update_session_auth_hash
 from django.contrib.auth.decorators import login_not_required
-from django.contrib.auth.forms import UserCreationForm
+from django.contrib.auth.forms import AuthenticationForm, PasswordChangeForm
 from django.contrib.auth.views import LoginView
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
+from django.utils import timezone
+from django.views.decorators.debug import sensitive_post_parameters
+from django.views.decorators.http import require_POST, require_safe
 
+from bold_anode.accounts import carrying, operations
+from bold_anode.accounts.forms import SignUp
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
+from thermionic.errors import DesignRefused, ThermionicError
+
+_ACCOUNT_OF_ALL = "This is the demo account, which everybody has the password of; make one of your own for that."
+
+
+def _demo() -> dict[str, str] | None:
+    return {"user": DEMO_USER, "password": DEMO_PASSWORD} if settings.DEMO_MODE else None
 
 
 class SignIn(LoginView):
@@ -22,15 +35,94 @@ class SignIn(LoginView):
     redirect_authenticated_user = True
 
     def get_context_data(self, **kwargs: Any) -> dict[str, Any]:
-        demo = {"user": DEMO_USER, "password": DEMO_PASSWORD} if settings.DEMO_MODE else None
-        return super().get_context_data(demo=demo, **kwargs)
+        return super().get_context_data(demo=_demo(), **kwargs)
 
 
+def locked_out(request: HttpRequest, response: HttpResponse | None = None, credentials: Any = None) -> HttpResponse:
+    """After too many wrong passwords: the same sentence whether or not there is such an account."""
+    minutes = int(settings.AXES_COOLOFF_TIME.total_seconds() // 60)
+    context = {"form": AuthenticationForm(), "demo": _demo(), "locked_minutes": minutes}
+    return render(request, "accounts/sign_in.html", context, status=429)
+
+
+@sensitive_post_parameters()
 @login_not_required
 def sign_up(request: HttpRequest) -> HttpResponse:
     """A new account, signed in at once."""
-    form = UserCreationForm(request.POST or None)
-    if request.method == "POST" and form.is_valid():
-        login(request, form.save())
-        return redirect("workshop")
-    return render(request, "accounts/sign_up.html", {"form": form})
+    form = SignUp(request.POST or None)
+    if request.method == "POST":
+        user = operations.sign_up(form)
+        if user is not None:
+            login(request, user, backend="django.contrib.auth.backends.ModelBackend")
+            return redirect("workshop")
+    return render(request, "accounts/sign_up.html", {"form": form}, status=422 if form.errors else 200)
+
+
+@require_safe
+def account(request: HttpRequest) -> HttpResponse:
+    """What can be done to the account as a whole."""
+    return _account(request, PasswordChangeForm(request.user))
+
+
+def _account(request: HttpRequest, form: PasswordChangeForm, status: int = 200) -> HttpResponse:
+    context = {"form": form, "is_demo": operations.is_demo(request.user)}
+    return render(request, "accounts/account.html", context, status=status)
+
+
+@sensitive_post_parameters()
+@require_POST
+def change_password(request: HttpRequest) -> HttpResponse:
+    """Another password; other browsers that are signed in are signed out by it."""
+    if operations.is_demo(request.user):
+        messages.error(request, _ACCOUNT_OF_ALL)
+        return redirect("account")
+    form = PasswordChangeForm(request.user, request.POST)
+    if not form.is_valid():
+        return _account(request, form, status=422)
+    form.save()
+    update_session_auth_hash(request, form.user)
+    messages.success(request, "The password is changed.")
+    return redirect("account")
+
+
+@require_safe
+def export_all(request: HttpRequest) -> HttpResponse:
+    """Everything in the workshop as one zip."""
+    name = f"workshop-{timezone.now():%Y-%m-%d}.zip"
+    return HttpResponse(
+        carrying.packed(request.user),
+        content_type="application/zip",
+        headers={"Content-Disposition": f'attachment; filename="{name}"'},
+    )
+
+
+@require_POST
+def import_all(request: HttpRequest) -> HttpResponse:
+    """What an export holds, put beside what is there."""
+    upload = request.FILES.get("file")
+    try:
+        if upload is None:
+            raise DesignRefused("Choose a file first: the .zip that Export everything gave.")
+        projects, tubes = carrying.unpack(request.user, upload)
+    except ThermionicError as reason:
+        messages.error(request, f"{upload.name[:80] if upload else 'No file'}: {reason} Nothing was stored.")
+        return redirect("account")
+    messages.success(request, f"{projects} projects and {tubes} tubes are in your workshop.")
+    return redirect("workshop")
+
+
+@sensitive_post_parameters()
+@require_POST
+def delete(request: HttpRequest) -> HttpResponse:
+    """The account with everything in it, once the password has been given again."""
+    if operations.is_demo(request.user):
+        messages.error(request, _ACCOUNT_OF_ALL)
+        return redirect("account")
+    if not request.user.check_password(request.POST.get("password", "")):
+        messages.error(request, "That is not your password. Nothing was deleted.")
+        return redirect("account")
+    user = request.user
+    logout(request)
+    operations.delete_account(user)
+    messages.success(request, "The account and everything in it are deleted.")
+    return redirect("sign-in")

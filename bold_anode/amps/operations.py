@@ -45,12 +45,12 @@ def _revise(project: Project, design: Design, note: str) -> Revision:
     return revision
 
 
-@transaction.atomic
 def create_project(user: Any, design: Design, note: str = "started") -> Project:
     """A new project with a first revision. Raises ThermionicError if the design cannot be solved."""
     solved_design(design)
-    project = Project.objects.create(owner=user)
-    _revise(project, design, note)
+    with transaction.atomic():
+        project = Project.objects.create(owner=user)
+        _revise(project, design, note)
     return project
 
 
@@ -59,12 +59,9 @@ def import_project(user: Any, content: bytes) -> Project:
     return create_project(user, documents.load(content), "imported")
 
 
-@transaction.atomic
 def duplicate_project(user: Any, project_id: int) -> Project:
     """A copy of the project as it stands, with a history of its own."""
-    original = _owned(user, project_id)
-    assert original.current is not None
-    design = original.current.design
+    design = _current(user, project_id).design
     name = f"{design.name[:110]} (copy)"
     return create_project(user, documents.changed(design, "name", name), f"copied from {design.name}")
 
@@ -88,6 +85,17 @@ def restore_project(user: Any, project_id: int) -> Project:
 
 
 @transaction.atomic
+def forget_projects(user: Any) -> None:
+    """Delete every project of a user with all that belongs to it, for good."""
+    projects = Project.objects.filter(owner=user)
+    projects.update(current=None, previous=None)
+    for project in projects:
+        project.reading_sets.all().delete()
+        for revision in project.revisions.order_by("-number"):
+            revision.delete()
+        project.delete()
+
+
 def change_design(
     user: Any, project_id: int, change: Callable[[Design], tuple[Design, str]], seen: int | None = None
 ) -> Project:
@@ -95,34 +103,58 @@ def change_design(
 
     ``seen`` is the number of the revision that the user was looking at. Raises Stale if it is not the current one,
     and ThermionicError if the change is refused or leaves a circuit with no solution; then nothing is stored.
+
+    Nothing is locked while the changed design is solved. Where the project has moved on meanwhile, the change is made
+    again to what it is then, unless the user was looking at what it was before.
     """
-    project = _owned(user, project_id)
-    assert project.current is not None
-    if seen is not None and seen != project.current.number:
+    while True:
+        current = _current(user, project_id)
+        _must_be(current, seen)
+        before = current.design
+        after, note = change(before)
+        if after != before:
+            solved_design(after, near=solved(current))
+        with transaction.atomic():
+            project = _owned(user, project_id)
+            if project.current_id != current.pk:
+                continue
+            if after != before:
+                _revise(project, after, note)
+            return project
+
+
+def _current(user: Any, project_id: int) -> Revision:
+    """The revision that the user's project stands at. Raises Http404 for anybody else's."""
+    project = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
+    if project is None or project.current is None:
+        raise Http404
+    return project.current
+
+
+def _must_be(current: Revision, seen: int | None) -> None:
+    """Raise Stale if another revision was looked at."""
+    if seen is not None and seen != current.number:
         raise Stale("The design was changed in another window. Here it is as it stands now; nothing was overwritten.")
-    before = project.current.design
-    after, note = change(before)
-    if after != before:
-        solved_design(after, near=solved(project.current))
-        _revise(project, after, note)
-    return project
 
 
 @transaction.atomic
-def undo(user: Any, project_id: int) -> Project:
-    """Go back to the revision that the current one was made from; stays put at the first."""
+def undo(user: Any, project_id: int, seen: int | None = None) -> Project:
+    """Go back to the revision that the current one was made from; stays put at the first. Raises Stale."""
     project = _owned(user, project_id)
+    assert project.current is not None
+    _must_be(project.current, seen)
     if project.can_undo():
-        assert project.current is not None
         project.previous, project.current = project.current, project.current.parent
         project.save()
     return project
 
 
 @transaction.atomic
-def redo(user: Any, project_id: int) -> Project:
-    """Go forward to the latest revision made from the current one; stays put if there is none."""
+def redo(user: Any, project_id: int, seen: int | None = None) -> Project:
+    """Go forward to the latest revision made from the current one; stays put if there is none. Raises Stale."""
     project = _owned(user, project_id)
+    assert project.current is not None
+    _must_be(project.current, seen)
     following = project.next_revision()
     if following is not None:
         project.previous, project.current = project.current, following

@@ -58,6 +58,7 @@ def owned(request: HttpRequest, project_id: int) -> Project:
     project = Project.objects.of(request.user).select_related("current", "previous").filter(pk=project_id).first()
     if project is None or project.current is None:
         raise Http404
+    request.revision = project.current.number
     return project
 
 
@@ -82,23 +83,32 @@ def _findings(now: Solved, before: Solved | None) -> dict[str, Any]:
 
 def draw_findings(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
     """The findings with their cures, which a room is drawn without. Raises ThermionicError."""
-    room = _room(slug)
+    room = _rooms[slug]
     now = solved(project.current)
     now.look_for_cures()
     context = {"project": project, "room": room, **_findings(now, _solved_before(project))}
     return render(request, "frame/findings.html", context)
 
 
-def _room(slug: str) -> Room:
-    """The room at this place in the address. Raises Http404."""
-    if slug not in _rooms:
-        raise Http404
-    return _rooms[slug]
+class RoomInAddress:
+    """The path converter for a room that there is; any other address is no page, whatever is posted to it."""
+
+    regex = "[a-z-]+"
+
+    def to_python(self, slug: str) -> str:
+        """The slug. Raises ValueError where there is no such room."""
+        if slug not in _rooms:
+            raise ValueError(slug)
+        return slug
+
+    def to_url(self, slug: str) -> str:
+        """The slug."""
+        return slug
 
 
-def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
+def draw_room(request: HttpRequest, project: Project, slug: str, notice: str = "", status: int = 200) -> HttpResponse:
     """A room as a page, or as the fragment that htmx asked for; the strip and the findings come along."""
-    room = _room(slug)
+    room = _rooms[slug]
     try:
         now = solved(project.current)
         before = _solved_before(project)
@@ -116,7 +126,8 @@ def draw_room(request: HttpRequest, project: Project, slug: str) -> HttpResponse
         **_findings(now, before),
         "can_undo": project.can_undo(),
         "can_redo": project.can_redo(),
+        "notice": notice,
     }
-    response = render(request, template, context)
+    response = render(request, template, context, status=status)
     response["Vary"] = "HX-Request"
     return response

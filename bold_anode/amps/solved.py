@@ -1,20 +1,32 @@
-"""The solved result of a design, computed once in each worker and kept by the document's hash."""
+"""The solved result of a design: computed once, kept by the document's hash in each process, and what took long to
+solve in a folder that the processes share."""
 
 from __future__ import annotations
 
+import pickle
+import time
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from threading import Lock
 
 from cachetools import LRUCache
 from django.conf import settings
+from django.core.cache import caches
+from django.db import connection
 
 from bold_anode.amps.models import Revision, hash_of
+from bold_anode.frame.middleware import SHARES
 from thermionic import budget, findings
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design
+from thermionic.edition import edition
 from thermionic.lazily import lazily
 
-KEPT = 64
+KEPT = 32
+# What took less to solve is solved again in another process: fetching it would hardly be sooner.
+WORTH_SHARING_SECONDS = 0.1
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,8 +46,8 @@ class Solved:
         return all(finding.is_cure_known for finding in self.findings)
 
     def look_for_cures(self) -> None:
-        """Find what cures each finding; what takes too long goes without."""
-        with budget.limit(settings.SOLVE_SECONDS):
+        """Find what cures each finding, while nobody's edit waits for it; what takes too long goes without."""
+        with budget.limit(settings.SOLVE_SECONDS, meanwhile=SHARES.edits_first):
             for finding in self.findings:
                 _ = finding.cure
 
@@ -50,18 +62,56 @@ def _recall(key: str) -> Solved | None:
         return found
 
 
+def _keep(key: str, found: Solved) -> Solved:
+    with _lock:
+        _kept[key] = found
+    return found
+
+
+def _shared_key(key: str) -> str:
+    return f"{edition()}-{key}"
+
+
+def _fetch(key: str) -> Solved | None:
+    """What another process has solved and shared."""
+    packed = caches["solutions"].get(_shared_key(key))
+    return None if packed is None else _keep(key, Solved(pickle.loads(zlib.decompress(packed))))
+
+
+def _share(key: str, found: Solved) -> None:
+    caches["solutions"].set(_shared_key(key), zlib.compress(pickle.dumps(found.amplifier, protocol=5), 1))
+
+
+@contextmanager
+def _alone(key: str) -> Iterator[None]:
+    """Within, no other process solves the same document, nor another thread of this one."""
+    number = int(key[:15], 16)
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_lock(%s)", [number])
+        try:
+            yield
+        finally:
+            cursor.execute("SELECT pg_advisory_unlock(%s)", [number])
+
+
 def solved_design(design: Design, near: Solved | None = None) -> Solved:
     """The solution of a design; ``near`` is one of a similar design to start from. Raises ThermionicError."""
     key = hash_of(design)
-    found = _recall(key)
-    if found is None:
+    found = _recall(key) or _fetch(key)
+    if found is not None:
+        return found
+    with _alone(key):
+        found = _recall(key) or _fetch(key)
+        if found is not None:  # by whoever was before us
+            return found
+        began = time.monotonic()
         with budget.limit(settings.SOLVE_SECONDS):
             found = Solved(solve(design, near.amplifier if near else None))
             # The findings need the periodic solution; a design that has none is refused here, before it is stored.
             _ = found.findings
-        with _lock:
-            _kept[key] = found
-    return found
+        if time.monotonic() - began > WORTH_SHARING_SECONDS:
+            _share(key, found)
+        return _keep(key, found)
 
 
 def solved(revision: Revision) -> Solved:

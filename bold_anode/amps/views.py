@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable
 
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.amps import operations, starters
 from bold_anode.amps.models import Project
 from bold_anode.amps.rooms import draw_findings, draw_room, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.strip import strip
+from bold_anode.frame.parsing import whole_number
+from bold_anode.frame.refusing import refuse
 from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
 from thermionic.design import Design, regraph
@@ -24,15 +27,7 @@ from thermionic.values import Series
 MOST_UPLOAD = 2_000_000
 
 
-def refusal(request: HttpRequest, reason: Exception) -> HttpResponse:
-    """A refused change: its sentence goes to the page's notice, everything else stays."""
-    response = render(request, "frame/refusal.html", {"reason": str(reason)}, status=422)
-    response["HX-Retarget"] = "#notice"
-    response["HX-Reswap"] = "innerHTML"
-    return response
-
-
-@require_GET
+@require_safe
 def workshop(request: HttpRequest) -> HttpResponse:
     """All projects of the user, each with its strip in small and its worst finding."""
     cards = []
@@ -75,7 +70,7 @@ def import_file(request: HttpRequest) -> HttpResponse:
     return redirect("room", project.pk, "chain")
 
 
-@require_GET
+@require_safe
 def export(request: HttpRequest, project_id: int) -> HttpResponse:
     """The current design as a file."""
     project = owned(request, project_id)
@@ -113,13 +108,13 @@ def restore(request: HttpRequest, project_id: int) -> HttpResponse:
     return redirect("workshop")
 
 
-@require_GET
+@require_safe
 def room(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
     """A room of a project."""
     return draw_room(request, owned(request, project_id), slug)
 
 
-@require_GET
+@require_safe
 def findings(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
     """The findings with their cures, once the room is there; nothing if the design has been changed meanwhile."""
     project = owned(request, project_id)
@@ -134,17 +129,32 @@ def findings(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
 @require_POST
 def change(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
     """One change to the design, from any room: a value typed, a value stepped, a part put in or taken out."""
-    seen = request.POST.get("seen", "")
     try:
         project = operations.change_design(
             request.user,
             project_id,
             lambda design: _changed(_with_own_tube(request, design), request.POST),
-            int(seen) if seen.isdigit() else None,
+            _seen(request),
         )
+    except operations.Stale as reason:
+        return _as_it_stands(request, project_id, slug, reason)
     except ThermionicError as reason:
-        return refusal(request, reason)
+        return refuse(request, str(reason))
     return _redrawn(request, project, slug)
+
+
+def _seen(request: HttpRequest) -> int | None:
+    """The number of the revision that the page showed which asks."""
+    return whole_number(request.POST.get("seen", ""))
+
+
+def _as_it_stands(request: HttpRequest, project_id: int, slug: str, reason: Exception) -> HttpResponse:
+    """The room as it is now, to a page that was behind, with the sentence that says so."""
+    project = owned(request, project_id)
+    if request.htmx:
+        return draw_room(request, project, slug, notice=str(reason), status=422)
+    messages.error(request, str(reason))
+    return redirect("room", project.pk, slug)
 
 
 def _with_own_tube(request: HttpRequest, design: Design) -> Design:
@@ -216,13 +226,20 @@ def _said(path: str) -> str:
 @require_POST
 def undo(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
     """One revision back."""
-    return _redrawn(request, operations.undo(request.user, project_id), slug)
+    return _stepped(request, project_id, slug, operations.undo)
 
 
 @require_POST
 def redo(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
     """One revision forward."""
-    return _redrawn(request, operations.redo(request.user, project_id), slug)
+    return _stepped(request, project_id, slug, operations.redo)
+
+
+def _stepped(request: HttpRequest, project_id: int, slug: str, step: Callable[..., Project]) -> HttpResponse:
+    try:
+        return _redrawn(request, step(request.user, project_id, _seen(request)), slug)
+    except operations.Stale as reason:
+        return _as_it_stands(request, project_id, slug, reason)
 
 
 def _redrawn(request: HttpRequest, project: Project, slug: str) -> HttpResponse:

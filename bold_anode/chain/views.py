@@ -6,22 +6,24 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_GET
+from django.template import loader
+from django.utils.safestring import SafeString, mark_safe
+from django.views.decorators.http import require_safe
 
 from bold_anode.amps.rooms import Shown, owned
 from bold_anode.amps.solved import solved
-from bold_anode.amps.views import refusal
 from bold_anode.chain.diagram import plots
 from bold_anode.chain.drawing import drawing
 from bold_anode.chain.editor import rows
 from bold_anode.chain.figures import amplifier_figures, stage_figures
+from bold_anode.frame.refusing import refuse
 from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import KINDS, Flow, Group
 from thermionic.design import Design
 from thermionic.errors import ThermionicError
 from thermionic.findings import Finding
-from thermionic.schematic import signal_sheet, supply_sheet
+from thermionic.schematic import Sheet, signal_sheet, supply_sheet
 
 
 def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
@@ -31,9 +33,14 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
     severities = _severities(shown.solved.findings)
     block_id = _selected(amplifier, request.POST.get("stage") or request.GET.get("stage") or "")
     uses = amplifier.compiled.tubes_of(block_id)
+
+    def drawn(sheet: Sheet, title: str) -> SafeString:
+        placed = drawing(sheet, amplifier, before, severities)
+        return _svg("chain/drawing.svg", sheet=placed, title=title, stage=block_id)
+
     return "chain/chain.html", {
-        "drawing": drawing(signal_sheet(amplifier.design), amplifier, before, severities),
-        "supply": drawing(supply_sheet(amplifier.design), amplifier, before, severities),
+        "drawing": drawn(signal_sheet(amplifier.design), "Signal path"),
+        "supply": drawn(supply_sheet(amplifier.design), "Supplies"),
         "stage": amplifier.design.block(block_id),
         "tube": ", ".join(dict.fromkeys(use.type.type for use in uses)),
         "blocks": amplifier.design.blocks,
@@ -41,8 +48,16 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
         "actions": _actions(amplifier.design, block_id),
         "figures": stage_figures(amplifier, before, block_id),
         "whole": amplifier_figures(amplifier, before),
-        "plots": plots(amplifier, block_id),
+        "plots": [
+            _svg("chain/plot.svg", plot=plot, number=number)
+            for number, plot in enumerate(plots(amplifier, block_id), start=1)
+        ],
     }
+
+
+def _svg(template: str, **context: Any) -> SafeString:
+    """A drawing's own template, filled in."""
+    return mark_safe(loader.render_to_string(template, context))
 
 
 _KINDS = [
@@ -81,7 +96,7 @@ def _selected(amplifier: SolvedAmplifier, wanted: str) -> str:
     return with_tubes[-1] if with_tubes else amplifier.route[0]
 
 
-@require_GET
+@require_safe
 def part(request: HttpRequest, project_id: int) -> HttpResponse:
     """The editor of one part, to be placed beside it on the drawing."""
     project = owned(request, project_id)
@@ -93,7 +108,7 @@ def part(request: HttpRequest, project_id: int) -> HttpResponse:
         if Flow.WINDING in getattr(documents.find(design, path).value, "ports", dict)().values():
             fields.append(documents.field(design, "brief/mains_volt"))
     except ThermionicError as reason:
-        return refusal(request, reason)
+        return refuse(request, str(reason))
     try:
         state = amplifier.part(path)
         designator = amplifier.compiled.designator(path)

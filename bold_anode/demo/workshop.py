@@ -9,7 +9,7 @@ from django.contrib.auth import get_user_model
 from django.db import transaction
 
 from bold_anode.amps.models import Project
-from bold_anode.amps.operations import change_design, create_project
+from bold_anode.amps.operations import change_design, create_project, forget_projects
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
 from bold_anode.powerup.models import Reading
 from bold_anode.powerup.operations import start_set_on
@@ -40,12 +40,7 @@ def load_demo(*, fresh: bool = False) -> None:
         user.set_password(DEMO_PASSWORD)
         user.save()
         OwnTube.objects.filter(owner=user).delete()
-        Project.objects.filter(owner=user).update(current=None, previous=None)
-        for project in Project.objects.filter(owner=user):
-            project.reading_sets.all().delete()
-            for revision in project.revisions.order_by("-number"):
-                revision.delete()
-            project.delete()
+        forget_projects(user)
     if Project.objects.filter(owner=user).exists() or not (made or fresh):
         return
     points = (resources.files("bold_anode.demo") / "data" / "jam_jar_triode.csv").read_text()

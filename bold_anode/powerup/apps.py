@@ -6,6 +6,9 @@ class PowerupConfig(AppConfig):
 
     def ready(self) -> None:
         from bold_anode.amps.rooms import Room, register
+        from bold_anode.powerup.operations import LIKELY_FAULTS, solve_faults
         from bold_anode.powerup.views import draw
+        from bold_anode.tasks import kinds
 
         register(Room("power-up", "Power-up", "Do the voltages allow the next step?", draw))
+        kinds.register(LIKELY_FAULTS, solve_faults)

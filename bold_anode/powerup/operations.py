@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.db import transaction
 from django.http import Http404
 
 from bold_anode.amps.models import Project, Revision
 from bold_anode.powerup.models import Reading, ReadingSet
 from bold_anode.powerup.plans import plan_for
+from bold_anode.tasks import operations as tasks
+from bold_anode.tasks.kinds import Report
+from bold_anode.tasks.models import Work
+from thermionic.edition import edition
 from thermionic.errors import ValueRefused
-from thermionic.powerup import Stage
+from thermionic.powerup import Stage, signatures
 from thermionic.values import Quantity, parse
 
+LIKELY_FAULTS = "likely faults"
 CHANNELS = {1: ("",), 2: ("left", "right")}
 
 
@@ -25,7 +29,6 @@ def stage_named(name: str) -> Stage:
         raise ValueRefused("Readings are taken with no tubes fitted, or with all tubes in.") from None
 
 
-@transaction.atomic
 def start_set(user: Any, project_id: int, stage: str, mains: str, channel: str) -> ReadingSet:
     """A new round of readings on the project's current revision. Raises ValueRefused, NoSolution."""
     project = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
@@ -61,7 +64,6 @@ def owned_set(user: Any, set_id: int) -> ReadingSet:
     return reading_set
 
 
-@transaction.atomic
 def take_reading(user: Any, set_id: int, point: str, typed: str) -> ReadingSet:
     """Keep a reading as typed; empty text takes the last one back. Raises Http404, ValueRefused."""
     reading_set = owned_set(user, set_id)
@@ -71,3 +73,20 @@ def take_reading(user: Any, set_id: int, point: str, typed: str) -> ReadingSet:
     volt = parse(typed, Quantity.VOLTAGE) if typed.strip() else None
     Reading.objects.create(reading_set=reading_set, point=point, volt=volt)
     return reading_set
+
+
+def likely_faults(user: Any, reading_set: ReadingSet, *, again: bool = False) -> Work:
+    """The work of solving a reading set's circuit with each fault in it, asked for where it has not been; ``again``
+    asks anew for what was refused or cancelled. Raises ValueRefused."""
+    revision, stage, mains = reading_set.revision, reading_set.stage, reading_set.mains_volt
+    about = f"{edition()} {revision.document_hash} {stage} {mains!r}"
+    work = tasks.asked(user, LIKELY_FAULTS, about)
+    if work is None or (again and work.is_off):
+        return tasks.ask(user, LIKELY_FAULTS, about, {"stage": stage, "mains_volt": mains}, revision)
+    return work
+
+
+def solve_faults(work: Work, report: Report) -> list[list[float] | None]:
+    """What every test point reads with each fault in the circuit: the work of ``likely_faults``."""
+    plan = plan_for(work.revision, Stage(work.arguments["stage"]), work.arguments["mains_volt"])
+    return signatures(plan, lambda part: report(part, "Solving the circuit with each simple fault in it"))

@@ -6,24 +6,27 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_http_methods, require_POST
 
 from bold_anode.amps.rooms import Shown
-from bold_anode.amps.views import refusal
+from bold_anode.frame.parsing import whole_number
+from bold_anode.frame.refusing import refuse
 from bold_anode.powerup import operations
 from bold_anode.powerup.models import ReadingSet
 from bold_anode.powerup.plans import plan_for
+from bold_anode.tasks.models import State
+from bold_anode.tasks.operations import is_worker_alive
 from thermionic.errors import ThermionicError
-from thermionic.powerup import Plan, Stage, discharge_seconds, faults_are_solved, judge, reasons
+from thermionic.powerup import Plan, Stage, discharge_seconds, judge, reasons
 
 
 def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The room, at the stage and the set of readings asked for."""
     project = shown.project
-    asked = request.GET.get("set", "")
+    asked = whole_number(request.GET.get("set", ""))
     reading_set = None
-    if asked.isdigit():
-        reading_set = project.reading_sets.select_related("revision").filter(pk=int(asked)).first()
+    if asked is not None:
+        reading_set = project.reading_sets.select_related("revision").filter(pk=asked).first()
     wanted = request.GET.get("stage", "")
     stage = Stage(reading_set.stage) if reading_set else Stage(wanted) if wanted in {s.value for s in Stage} else None
     if reading_set is None:
@@ -49,26 +52,24 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
     }
 
 
-def _judged(plan: Plan, reading_set: ReadingSet | None, *, wait: bool = False) -> dict[str, Any]:
-    """The table's rows and what they mean, for the page and for its fragments.
+def _judged(plan: Plan, reading_set: ReadingSet | None) -> dict[str, Any]:
+    """The table's rows with their verdicts, for the page and for its fragments.
 
-    Readings are judged at once. The reasons need every fault solved: unless told to ``wait``, they are left pending
-    until that is done, and the page asks for them.
+    Readings are judged at once. The reasons for wrong ones need every fault solved: the page asks for them.
     """
     readings = reading_set.latest() if reading_set else {}
     rows = []
     for point in plan.points:
         reading = readings.get(point.key)
         rows.append({"point": point, "judgement": None if reading is None else judge(point, reading)})
-    solved_already = wait or faults_are_solved(plan)
     wrong = [row["judgement"] for row in rows if row["judgement"] and not row["judgement"].verdict.good]
     return {
         "rows": rows,
+        "readings": readings,
         "taken": len(readings),
         "wrong": wrong,
         "stop": any(judgement.verdict.stop for judgement in wrong),
-        "pending": bool(wrong) and not solved_already,
-        "reasons": reasons(plan, readings) if wrong and solved_already else [],
+        "pending": bool(wrong),
         "reading_set": reading_set,
     }
 
@@ -85,7 +86,7 @@ def start(request: HttpRequest, project_id: int) -> HttpResponse:
             request.POST.get("channel", ""),
         )
     except ThermionicError as reason:
-        return refusal(request, reason)
+        return refuse(request, str(reason))
     address = f"/amps/{project_id}/power-up/?set={reading_set.pk}"
     if request.htmx:
         return HttpResponse(headers={"HX-Redirect": address})
@@ -100,18 +101,29 @@ def reading(request: HttpRequest, set_id: int) -> HttpResponse:
         reading_set = operations.take_reading(request.user, set_id, point, request.POST.get("volt", ""))
         plan = plan_for(reading_set.revision, Stage(reading_set.stage), reading_set.mains_volt)
     except ThermionicError as reason:
-        return refusal(request, reason)
+        return refuse(request, str(reason))
     judged = _judged(plan, reading_set)
     judged["row"] = next(row for row in judged["rows"] if row["point"].key == point)
     return render(request, "powerup/reading.html", judged)
 
 
-@require_GET
+@require_http_methods(["GET", "HEAD", "POST"])
 def meaning(request: HttpRequest, set_id: int) -> HttpResponse:
-    """What a set of readings amounts to, once every fault has been solved."""
+    """What a set of readings amounts to, or how far a worker is with solving every fault; a POST asks for that once
+    more."""
     reading_set = operations.owned_set(request.user, set_id)
     try:
         plan = plan_for(reading_set.revision, Stage(reading_set.stage), reading_set.mains_volt)
+        judged = _judged(plan, reading_set)
+        if judged["wrong"]:
+            work = operations.likely_faults(request.user, reading_set, again=request.method == "POST")
+            done = work.state == State.DONE
+            judged |= {
+                "work": work,
+                "worker_alive": is_worker_alive(),
+                "reasons": reasons(plan, judged["readings"], work.result) if done else [],
+                "pending": False,
+            }
     except ThermionicError as reason:
-        return refusal(request, reason)
-    return render(request, "powerup/reasons.html", _judged(plan, reading_set, wait=True))
+        return refuse(request, str(reason))
+    return render(request, "powerup/reasons.html", judged)

@@ -8,7 +8,7 @@ from typing import Any
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.tubes import operations
 from bold_anode.tubes.curves import sheet
@@ -27,7 +27,7 @@ _KIND_WORDS = {
 }
 
 
-@require_GET
+@require_safe
 def drawer(request: HttpRequest) -> HttpResponse:
     """The user's own types with their fits, a form for another, and the library."""
     return _drawn(request, {})

@@ -9,7 +9,7 @@ from thermionic import devices, examples
 from thermionic.amplifier import solve
 from thermionic.design import changed, fit_part
 from thermionic.errors import NoSolution
-from thermionic.powerup import Stage, Verdict, discharge_seconds, judge, plan, reasons
+from thermionic.powerup import Stage, Verdict, discharge_seconds, judge, plan, reasons, signatures
 from thermionic.powerup.devices import failures, spread
 from thermionic.powerup.faults import faults, wrong_value
 
@@ -19,6 +19,11 @@ LANTERN = examples.example("lantern")
 @pytest.fixture(scope="module")
 def tubes_in():
     return plan(LANTERN, Stage.ALL_TUBES, 232.0)
+
+
+@pytest.fixture(scope="module")
+def known(tubes_in):
+    return signatures(tubes_in)
 
 
 def readings(the_plan, values, scatter=0.0, seed=3):
@@ -79,13 +84,13 @@ def test_going_on_is_stopped_where_a_reading_is_far_out(tubes_in, expected, half
     assert judge(replace(at, ac=True), expected + 1.01 * far).verdict is Verdict.HIGH
 
 
-def test_a_healthy_build_has_no_reasons(tubes_in):
+def test_a_healthy_build_has_no_reasons(tubes_in, known):
     healthy = np.array([point.expected for point in tubes_in.points])
-    assert reasons(tubes_in, readings(tubes_in, healthy, scatter=0.01)) == []
-    assert reasons(tubes_in, {}) == []
+    assert reasons(tubes_in, readings(tubes_in, healthy, scatter=0.01), known) == []
+    assert reasons(tubes_in, {}, known) == []
 
 
-def test_every_fault_that_shows_is_found_among_the_first_three(tubes_in):
+def test_every_fault_that_shows_is_found_among_the_first_three(tubes_in, known):
     """Each fault solved, read with 1 % of scatter; those that leave the bands must be named."""
     sigma = np.array([point.sigma for point in tubes_in.points])
     healthy = np.array([point.expected for point in tubes_in.points])
@@ -98,7 +103,7 @@ def test_every_fault_that_shows_is_found_among_the_first_three(tubes_in):
         if np.sum(np.minimum(np.abs(values - healthy) / sigma, 10) ** 2) < 30:
             continue
         shown += 1
-        found = reasons(tubes_in, readings(tubes_in, values, scatter=0.01))
+        found = reasons(tubes_in, readings(tubes_in, values, scatter=0.01), known)
         part = fault.key.split(":")[0]
         if not any(reason.key.split(":")[0] == part for reason in found):
             missed.append(fault.title)
@@ -106,14 +111,14 @@ def test_every_fault_that_shows_is_found_among_the_first_three(tubes_in):
     assert len(missed) <= 0.05 * shown, missed
 
 
-def test_a_wrong_resistor_is_named_with_its_value(tubes_in):
+def test_a_wrong_resistor_is_named_with_its_value(tubes_in, known):
     values = tubes_in.solve(wrong_value(tubes_in, "R4", 680.0).netlist)
-    best = reasons(tubes_in, readings(tubes_in, values, scatter=0.005))[0]
+    best = reasons(tubes_in, readings(tubes_in, values, scatter=0.005), known)[0]
     assert "R4" in best.title
     assert "should be 1k5" in best.title
     assert best.explained == best.judged
     open_bypass = next(fault for fault in faults(tubes_in) if fault.key == "C3:open")
-    found = reasons(tubes_in, readings(tubes_in, tubes_in.solve(open_bypass.netlist), scatter=0.005))
+    found = reasons(tubes_in, readings(tubes_in, tubes_in.solve(open_bypass.netlist), scatter=0.005), known)
     assert found[0].key == "C3:open"
 
 
@@ -137,10 +142,10 @@ def test_the_supply_discharges_through_its_bleeder_or_not_at_all():
     assert discharge_seconds(plan(without, Stage.ALL_TUBES, 232.0)) is None
 
 
-def test_of_faults_that_explain_as_much_the_common_one_comes_first(tubes_in):
+def test_of_faults_that_explain_as_much_the_common_one_comes_first(tubes_in, known):
     """No sound, and nothing else measured: what explains that as well as another is as likely as it is common."""
     weights = {fault.key: fault.weight for fault in faults(tubes_in)}
-    found = reasons(tubes_in, {"speaker_ac": 0.0}, most=40)
+    found = reasons(tubes_in, {"speaker_ac": 0.0}, known, most=40)
     assert {weights[reason.key] for reason in found} == {1.0, 0.8, 0.6, 0.4}
     shares = [reason.likelihood / weights[reason.key] for reason in found]
     assert shares == pytest.approx([shares[0]] * len(found), rel=0.03)

@@ -3,6 +3,8 @@
 import pytest
 
 from bold_anode.amps.operations import create_project
+from bold_anode.tasks.models import Work
+from bold_anode.tasks.operations import do_work
 from thermionic import examples
 
 
@@ -31,3 +33,14 @@ def project(owner):
 def bench(client, owner):
     client.force_login(owner)
     return client
+
+
+@pytest.fixture
+def worker():
+    """Does what work has been asked for, as a worker process would."""
+
+    def work():
+        for one in Work.objects.under_way():
+            do_work(one.pk)
+
+    return work

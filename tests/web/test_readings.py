@@ -78,7 +78,7 @@ def test_anothers_readings_are_404(client, reading_set, stranger):
     assert not Reading.objects.exists()
 
 
-def test_the_demo_is_loaded_once_and_its_bad_build_is_explained(client, django_user_model):
+def test_the_demo_is_loaded_once_and_its_bad_build_is_explained(client, django_user_model, worker):
     load_demo()
     load_demo()
     user = django_user_model.objects.get(username="saltmarsh")
@@ -88,7 +88,10 @@ def test_the_demo_is_loaded_once_and_its_bad_build_is_explained(client, django_u
     page = client.get(reverse("room", args=[project.pk, "power-up"])).content.decode()
     meaning = reverse("meaning", args=[project.reading_sets.get(stage="all-tubes").pk])
     assert f'hx-get="{meaning}"' in page
+    assert "no worker is running" in client.get(meaning).content.decode()
+    worker()
     page = client.get(meaning).content.decode()
+    assert "hx-trigger" not in page
     assert "R4 is about 15k where it should be 1k5" in page
     assert "It would explain 12 of 12 readings" in page
     load_demo(fresh=True)

@@ -10,6 +10,7 @@ import pytest
 ROOT = Path(__file__).resolve().parents[2]
 sys.path.insert(0, str(ROOT / "tools"))
 
+import cluster  # noqa: E402
 import local  # noqa: E402
 
 
@@ -28,7 +29,7 @@ def test_the_data_of_another_postgresql_are_left_alone(tmp_path, monkeypatch):
     (tmp_path / "postgres").mkdir()
     (tmp_path / "postgres" / "PG_VERSION").write_text("9\n")
     with pytest.raises(local.Refused, match=r"made by PostgreSQL 9, and this machine has .*Nothing was touched"):
-        local.Cluster("postgres", lasting=True)
+        cluster.Cluster("postgres", lasting=True)
     assert [file.name for file in (tmp_path / "postgres").iterdir()] == ["PG_VERSION"]
 
 

@@ -3,6 +3,7 @@
 import json
 
 import pytest
+from django.core.cache import caches
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
@@ -75,7 +76,6 @@ def test_a_change_is_a_revision_and_undo_and_redo_walk_them(bench, project):
         ({"path": "nothing/here", "value": "1"}, "has nothing at"),
         ({"path": "blocks/winding/winding_volt", "value": "0"}, "greater than 0"),
         ({"path": "blocks/output/grid_leak", "fitted": "no"}, "needs a grid leak"),
-        ({"value": "1k", "seen": "7"}, "changed in another window"),
         ({"steps": "many"}, "whole number"),
     ],
 )
@@ -88,6 +88,31 @@ def test_a_refused_change_says_why_and_stores_nothing(bench, project, values, sa
     assert stored(project) == before
 
 
+@pytest.mark.parametrize("action", ["change", "undo", "redo"])
+def test_a_page_that_is_behind_is_redrawn_and_stores_nothing(bench, project, action):
+    post_change(bench, project, value="820")
+    bench.post(reverse("undo", args=[project.pk, "chain"]), **HTMX)
+    before = stored(project)
+    asked = {"path": RESISTOR, "value": "1k", "seen": "2"}
+    response = bench.post(reverse(action, args=[project.pk, "chain"]), asked, **HTMX)
+    page = response.content.decode()
+    assert response.status_code == 422
+    assert "changed in another window" in page
+    assert 'data-revision="1"' in page
+    assert "HX-Retarget" not in response
+    assert stored(project) == before
+
+
+@pytest.mark.parametrize("action", ["change", "undo", "redo"])
+def test_nothing_is_stored_where_there_is_no_such_room(bench, project, action):
+    post_change(bench, project, value="820")
+    before = stored(project)
+    for room in ("attic", "²", "chain2"):
+        address = f"/amps/{project.pk}/{room}/{action}/"
+        assert bench.post(address, {"path": RESISTOR, "value": "1k"}).status_code == 404
+    assert stored(project) == before
+
+
 def test_a_design_without_a_solution_is_refused_and_nothing_is_stored(bench, project, monkeypatch):
     from bold_anode.amps import solved
     from thermionic.errors import NoSolution
@@ -97,7 +122,8 @@ def test_a_design_without_a_solution_is_refused_and_nothing_is_stored(bench, pro
 
     before = stored(project)
     monkeypatch.setattr(solved, "solve", never)
-    solved._kept.pop(project.current.document_hash, None)
+    solved._kept.clear()
+    caches["solutions"].clear()
     response = post_change(bench, project, value="1k")
     assert response.status_code == 422
     assert "node x would not settle" in response.content.decode()

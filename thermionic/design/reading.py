@@ -12,7 +12,8 @@ from thermionic.blocks import KINDS
 from thermionic.design.document import Design, OwnTriode
 from thermionic.design.graph import check
 from thermionic.design.versions import upgraded
-from thermionic.errors import DesignRefused
+from thermionic.errors import DesignRefused, TextRefused
+from thermionic.text import all_readable
 from thermionic.tubes import Fit
 
 MOST_BYTES = 1_000_000
@@ -41,6 +42,10 @@ def load(text: str | bytes) -> Design:
         raise DesignRefused("The file nests thousands of levels deep; a design has five.") from None
     except ValueError as fault:  # a number of thousands of digits
         raise DesignRefused(f"The file holds a number that cannot be read: {fault}.") from None
+    try:
+        all_readable(raw)
+    except TextRefused as fault:
+        raise DesignRefused(str(fault)) from None
     return validate(raw)
 
 

@@ -3,7 +3,7 @@
 from thermionic.powerup.discharge import discharge_seconds
 from thermionic.powerup.judging import Judgement, Verdict, judge
 from thermionic.powerup.plan import Plan, Stage, TestPoint, plan
-from thermionic.powerup.reasons import Reason, faults_are_solved, reasons
+from thermionic.powerup.reasons import Reason, reasons, signatures
 
 __all__ = [
     "Judgement",
@@ -13,8 +13,8 @@ __all__ = [
     "TestPoint",
     "Verdict",
     "discharge_seconds",
-    "faults_are_solved",
     "judge",
     "plan",
     "reasons",
+    "signatures",
 ]

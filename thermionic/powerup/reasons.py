@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from threading import Lock
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from thermionic.devices import Resistor
 from thermionic.devices.base import Array
-from thermionic.errors import NoSolution
+from thermionic.errors import BudgetSpent, NoSolution
 from thermionic.powerup.faults import Fault, faults, wrong_value
 from thermionic.powerup.plan import METER, Plan
 
@@ -38,32 +36,30 @@ class Reason:
     readings: dict[str, float]
 
 
-_known: WeakKeyDictionary[Plan, list[tuple[Fault, Array]]] = WeakKeyDictionary()
-_solving = Lock()
+Signatures = Sequence[Sequence[float] | None]
 
 
-def faults_are_solved(plan: Plan) -> bool:
-    """Whether ``reasons`` will answer at once: the first call for a plan solves some 150 circuits, in seconds."""
-    return plan in _known
+def signatures(plan: Plan, report: Callable[[float], None] = lambda part: None) -> list[list[float] | None]:
+    """What the circuit reads at each point with each of the plan's faults in it, V, in their order; None for one that
+    has no solution.
+
+    Solves some 150 circuits, which takes seconds; ``report`` is told the share done, 0 to 1. Raises BudgetSpent.
+    """
+    found: list[list[float] | None] = []
+    every = list(faults(plan))
+    for fault in every:
+        report(len(found) / len(every))
+        try:
+            found.append([float(volt) for volt in plan.solve(fault.netlist)])
+        except BudgetSpent:
+            raise
+        except NoSolution:
+            found.append(None)
+    return found
 
 
-def _signatures(plan: Plan) -> list[tuple[Fault, Array]]:
-    """Every fault of the plan that has a solution, with what its circuit reads at each point. Solved once, by
-    whichever thread asks first."""
-    with _solving:
-        if plan not in _known:
-            found = []
-            for fault in faults(plan):
-                try:
-                    found.append((fault, plan.solve(fault.netlist)))
-                except NoSolution:
-                    continue
-            _known[plan] = found
-        return _known[plan]
-
-
-def reasons(plan: Plan, readings: Mapping[str, float], most: int = 3) -> list[Reason]:
-    """The likeliest reasons for ``readings`` (test point key to V), best first.
+def reasons(plan: Plan, readings: Mapping[str, float], known: Signatures, most: int = 3) -> list[Reason]:
+    """The likeliest reasons for ``readings`` (test point key to V), best first; ``known`` are the plan's signatures.
 
     Empty if the readings are what a healthy build gives, to within tolerances, or if no single simple fault
     explains them notably better.
@@ -82,7 +78,8 @@ def reasons(plan: Plan, readings: Mapping[str, float], most: int = 3) -> list[Re
         return float(np.sum(np.minimum(np.abs((measured - values[at]) / spread), _WORST) ** 2))
 
     base = misfit(healthy)
-    ranked = [(misfit(values) - 2 * np.log(fault.weight), fault, values) for fault, values in _signatures(plan)]
+    solved = [(fault, np.array(read)) for fault, read in zip(faults(plan), known, strict=True) if read is not None]
+    ranked = [(misfit(values) - 2 * np.log(fault.weight), fault, values) for fault, values in solved]
     ranked = [row for row in ranked if row[0] < base - _WORTH]
     if not ranked:
         return []
@@ -130,6 +127,8 @@ def _refine(
         try:
             circuit = plan.netlist.with_device(fault.resistor, Resistor(10.0**decade))
             return float(misfit(plan.solve(circuit)))
+        except BudgetSpent:
+            raise
         except NoSolution:
             return 1e9
 

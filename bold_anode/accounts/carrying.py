@@ -1,0 +1,264 @@
+"""A whole account as one zip, and back: designs with all their revisions, readings, own tubes."""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+from datetime import datetime
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError
+
+from bold_anode.amps.models import Project, Revision, hash_of
+from bold_anode.powerup.models import Reading, ReadingSet
+from bold_anode.tubes.models import KINDS, OwnTube
+from bold_anode.tubes.operations import MOST_TUBES
+from thermionic.design import OwnTriode
+from thermionic.design.reading import validate
+from thermionic.errors import DesignRefused, ThermionicError
+from thermionic.powerup import Stage
+from thermionic.text import all_readable
+
+FORMAT = 1
+MOST_BYTES = 200_000_000
+MOST_FILES = 5_000
+_MANIFEST, _TUBES = "manifest.json", "tubes.json"
+
+
+class _Carried(BaseModel):
+    """What is in the files of an export; anything else is refused."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+class _Reading(_Carried):
+    point: str = Field(max_length=80)
+    volt: float | None
+    taken_at: AwareDatetime
+
+
+class _ReadingSet(_Carried):
+    revision: int
+    stage: Stage
+    channel: str = Field(max_length=20)
+    mains_volt: float
+    started_at: AwareDatetime
+    readings: list[_Reading]
+
+
+class _Revision(_Carried):
+    number: int = Field(ge=1, lt=2**31)
+    parent: int | None
+    note: str = Field(max_length=200)
+    made_at: AwareDatetime
+    document: dict[str, Any]
+
+
+class _Project(_Carried):
+    current: int
+    previous: int | None
+    created_at: AwareDatetime
+    deleted_at: AwareDatetime | None
+    revisions: list[_Revision] = Field(min_length=1)
+    reading_sets: list[_ReadingSet]
+
+
+class _Tube(_Carried):
+    name: str = Field(min_length=1, max_length=40)
+    kind: str = Field(pattern="|".join(f"^{key}$" for key, _ in KINDS))
+    points: str
+    fitted: dict[str, Any]
+    document: dict[str, Any]
+    made_at: AwareDatetime
+
+
+def packed(user: Any) -> bytes:
+    """Everything in a user's workshop as a zip."""
+    out = io.BytesIO()
+    projects = Project.objects.filter(owner=user).order_by("pk")
+    tubes = OwnTube.objects.of(user).order_by("pk")
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as made:
+        for place, project in enumerate(projects, start=1):
+            made.writestr(f"projects/{place:04d}.json", _text(_project(project)))
+        made.writestr(_TUBES, _text([_tube(tube) for tube in tubes]))
+        manifest = {
+            "format": FORMAT,
+            "made_at": timezone.now().isoformat(timespec="seconds"),
+            "projects": len(projects),
+            "tubes": len(tubes),
+        }
+        made.writestr(_MANIFEST, _text(manifest))
+    return out.getvalue()
+
+
+def _text(data: Any) -> str:
+    return json.dumps(data, indent=1, ensure_ascii=False) + "\n"
+
+
+def _when(moment: datetime | None) -> str | None:
+    return moment and moment.isoformat()
+
+
+def _project(project: Project) -> dict[str, Any]:
+    revisions = list(project.revisions.all())
+    numbers = {revision.pk: revision.number for revision in revisions}
+    return {
+        "current": numbers.get(project.current_id),
+        "previous": numbers.get(project.previous_id),
+        "created_at": _when(project.created_at),
+        "deleted_at": _when(project.deleted_at),
+        "revisions": [
+            {
+                "number": revision.number,
+                "parent": numbers.get(revision.parent_id),
+                "note": revision.note,
+                "made_at": _when(revision.made_at),
+                "document": revision.document,
+            }
+            for revision in revisions
+        ],
+        "reading_sets": [
+            {
+                "revision": numbers[one.revision_id],
+                "stage": one.stage,
+                "channel": one.channel,
+                "mains_volt": one.mains_volt,
+                "started_at": _when(one.started_at),
+                "readings": [
+                    {"point": reading.point, "volt": reading.volt, "taken_at": _when(reading.taken_at)}
+                    for reading in one.readings.all()
+                ],
+            }
+            for one in project.reading_sets.order_by("pk").prefetch_related("readings")
+        ],
+    }
+
+
+def _tube(tube: OwnTube) -> dict[str, Any]:
+    return {
+        "name": tube.name,
+        "kind": tube.kind,
+        "points": tube.points,
+        "fitted": tube.fitted,
+        "document": tube.document,
+        "made_at": _when(tube.made_at),
+    }
+
+
+def unpack(user: Any, content: Any) -> tuple[int, int]:
+    """Put an export into a user's workshop, beside what is there: how many projects and tubes came.
+
+    All or nothing. A tube that is in the drawer already by that name stays as it is there. Raises DesignRefused.
+    """
+    projects, tubes = _read(content)
+    with transaction.atomic():
+        for project in projects:
+            _store(user, project)
+        return len(projects), _store_tubes(user, tubes)
+
+
+def _read(content: Any) -> tuple[list[_Project], list[_Tube]]:
+    try:
+        with zipfile.ZipFile(content) as given:
+            if len(given.filelist) > MOST_FILES or sum(one.file_size for one in given.filelist) > MOST_BYTES:
+                raise DesignRefused(
+                    f"The file unpacks to more than {MOST_FILES} files or {MOST_BYTES / 1e6:.0f} MB, which is more "
+                    "than is read."
+                )
+            manifest = _parsed(given, _MANIFEST)
+            if not isinstance(manifest, dict) or manifest.get("format") != FORMAT:
+                raise DesignRefused("The file was exported by a later version of Bold Anode than this one.")
+            names = sorted(one.filename for one in given.filelist if one.filename.startswith("projects/"))
+            projects = [_checked(name, _Project, _parsed(given, name)) for name in names]
+            tubes = _parsed(given, _TUBES)
+            if not isinstance(tubes, list):
+                raise DesignRefused(f"{_TUBES} is no list of tubes.")
+            return projects, [_checked(_TUBES, _Tube, tube) for tube in tubes]
+    except (zipfile.BadZipFile, KeyError, OSError, RuntimeError, NotImplementedError, EOFError, ValueError) as fault:
+        if isinstance(fault, ThermionicError):
+            raise
+        raise DesignRefused(
+            "The file is no export of a workshop: choose the .zip that Export everything gave."
+        ) from None
+
+
+def _parsed(given: zipfile.ZipFile, name: str) -> Any:
+    data = json.loads(given.read(name))
+    all_readable(data)
+    return data
+
+
+def _checked(name: str, kind: type[Any], data: Any) -> Any:
+    try:
+        return kind.model_validate(data)
+    except ValidationError as fault:
+        first = fault.errors()[0]
+        where = ".".join(str(step) for step in first["loc"])
+        raise DesignRefused(f"{name}, {where or 'at its top'}: {first['msg']}.") from None
+
+
+def _store(user: Any, carried: _Project) -> None:
+    project = Project.objects.create(owner=user)
+    made: dict[int, Revision] = {}
+    for one in carried.revisions:
+        if one.number in made or (one.parent is not None and one.parent not in made):
+            raise DesignRefused(f"Revision {one.number} comes twice, or before the one that it was made from.")
+        design = validate(one.document)
+        made[one.number] = Revision.objects.create(
+            project=project,
+            number=one.number,
+            parent=made.get(one.parent) if one.parent is not None else None,
+            document=one.document,
+            document_hash=hash_of(design),
+            note=one.note,
+        )
+        Revision.objects.filter(pk=made[one.number].pk).update(made_at=one.made_at)
+    if carried.current not in made:
+        raise DesignRefused(f"Its current revision, {carried.current}, is not among the revisions.")
+    Project.objects.filter(pk=project.pk).update(
+        current=made[carried.current],
+        previous=made.get(carried.previous or 0),
+        created_at=carried.created_at,
+        deleted_at=carried.deleted_at,
+    )
+    for one_set in carried.reading_sets:
+        _store_readings(project, made, one_set)
+
+
+def _store_readings(project: Project, made: dict[int, Revision], carried: _ReadingSet) -> None:
+    if carried.revision not in made:
+        raise DesignRefused(f"Readings belong to revision {carried.revision}, which is not among the revisions.")
+    stored = ReadingSet.objects.create(
+        project=project,
+        revision=made[carried.revision],
+        stage=carried.stage.value,
+        channel=carried.channel,
+        mains_volt=carried.mains_volt,
+    )
+    ReadingSet.objects.filter(pk=stored.pk).update(started_at=carried.started_at)
+    rows = Reading.objects.bulk_create(
+        Reading(reading_set=stored, point=one.point, volt=one.volt) for one in carried.readings
+    )
+    for row, one in zip(rows, carried.readings, strict=True):
+        row.taken_at = one.taken_at
+    Reading.objects.bulk_update(rows, ["taken_at"])
+
+
+def _store_tubes(user: Any, carried: list[_Tube]) -> int:
+    have = {name.upper() for name in OwnTube.objects.of(user).values_list("name", flat=True)}
+    count = 0
+    for one in carried:
+        if one.name.upper() in have:
+            continue
+        if len(have) >= MOST_TUBES:
+            raise DesignRefused(f"The drawer holds {MOST_TUBES} types of your own; take some out first.")
+        if one.kind == "triode":
+            _checked(f"{_TUBES}, {one.name}", OwnTriode, one.document)
+        have.add(one.name.upper())
+        tube = OwnTube.objects.create(owner=user, **one.model_dump(exclude={"made_at"}))
+        OwnTube.objects.filter(pk=tube.pk).update(made_at=one.made_at)
+        count += 1
+    return count

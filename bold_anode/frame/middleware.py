@@ -1,0 +1,140 @@
+"""What holds for every request: who is signed in, what it may hold, how long it may take and how many at once."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections import Counter
+from collections.abc import Callable, Hashable, Iterator
+from contextlib import contextmanager
+from threading import Condition
+from typing import Any
+from urllib.parse import urlsplit
+
+from django.conf import settings
+from django.contrib.auth.middleware import LoginRequiredMiddleware
+from django.contrib.auth.views import redirect_to_login
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import resolve_url
+
+from bold_anode.frame.refusing import refuse
+from thermionic import budget
+from thermionic.errors import TextRefused
+from thermionic.text import readable
+
+Handler = Callable[[HttpRequest], HttpResponse]
+_log = logging.getLogger("bold_anode.requests")
+
+
+class SignInRequired(LoginRequiredMiddleware):
+    """Django's own, but what asked for a piece of a page is sent to the sign-in page as a whole."""
+
+    def handle_no_permission(self, request: HttpRequest, view_func: Any) -> HttpResponse:
+        """Send to the sign-in page."""
+        if not request.headers.get("HX-Request"):
+            return super().handle_no_permission(request, view_func)
+        page = urlsplit(request.headers.get("HX-Current-URL", "")).path or "/"
+        back = redirect_to_login(page, resolve_url(settings.LOGIN_URL)).url
+        return HttpResponse(status=401, headers={"HX-Redirect": back})
+
+
+class Shares:
+    """How many requests each account has at work in this process, and how many wait for those."""
+
+    def __init__(self, at_once: int, waiting: int) -> None:
+        self.at_once, self.waiting = at_once, waiting
+        self._change = Condition()
+        self._at_work: Counter[Hashable] = Counter()
+        self._queued: Counter[Hashable] = Counter()
+        self._edits = 0
+
+    @contextmanager
+    def taken(self, who: Hashable, seconds: float, *, edit: bool) -> Iterator[bool]:
+        """Within, the request is at work; what is given is whether it could be: it may wait for others of the same
+        account so long, but not behind too many."""
+        with self._change:
+            if self._queued[who] >= self.waiting:
+                free = False
+            else:
+                self._queued[who] += 1
+                free = self._change.wait_for(lambda: self._at_work[who] < self.at_once, seconds)
+                self._subtract(self._queued, who)
+            self._at_work[who] += free
+            self._edits += free and edit
+        try:
+            yield free
+        finally:
+            with self._change:
+                if free:
+                    self._subtract(self._at_work, who)
+                    self._edits -= edit
+                self._change.notify_all()
+
+    @staticmethod
+    def _subtract(counts: Counter[Hashable], who: Hashable) -> None:
+        counts[who] -= 1
+        if counts[who] <= 0:
+            del counts[who]
+
+    def edits_first(self) -> None:
+        """Wait while anybody's edit is at work in this process; called from what can wait."""
+        if self._edits:
+            with self._change:
+                self._change.wait_for(lambda: not self._edits, 1.0)
+
+
+SHARES = Shares(at_once=2, waiting=6)
+
+
+class FairShare:
+    """Each account has a few requests at work at once and one budget for each: a heavy design slows its owner."""
+
+    def __init__(self, answer: Handler) -> None:
+        self.answer = answer
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        user = getattr(request, "user", None)
+        who = user.pk if user is not None and user.is_authenticated else request.META.get("REMOTE_ADDR")
+        began = time.monotonic()
+        with SHARES.taken(who, settings.SOLVE_SECONDS, edit=request.method == "POST") as free:
+            if not free:
+                much = "Much is being worked out for you already. Wait for that, then try again."
+                return refuse(request, much, 429)
+            with budget.limit(settings.SOLVE_SECONDS):
+                response = self.answer(request)
+        self._note(request, response, time.monotonic() - began)
+        return response
+
+    def _note(self, request: HttpRequest, response: HttpResponse, seconds: float) -> None:
+        """Log what was slow or failed: which page, project and revision, never what was in it."""
+        if seconds < settings.SLOW_SECONDS and response.status_code < 500:
+            return
+        match = request.resolver_match
+        _log.warning(
+            "%s %s: %d after %.2f s, project %s, revision %s",
+            request.method,
+            match.view_name if match else "no such page",
+            response.status_code,
+            seconds,
+            match.kwargs.get("project_id", "-") if match else "-",
+            getattr(request, "revision", "-"),
+        )
+
+
+class ReadableText:
+    """Nothing gets in that is no text: NUL, lone surrogates, other control characters than new lines and tabs."""
+
+    def __init__(self, answer: Handler) -> None:
+        self.answer = answer
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        try:
+            for sent in (request.GET, request.POST if request.method == "POST" else {}):
+                for name, values in sent.lists() if sent else ():
+                    for text in (name, *values):
+                        readable(text)
+            for upload in request.FILES.values() if request.method == "POST" else ():
+                readable(upload.name or "")
+        except TextRefused as refusal:
+            return refuse(request, str(refusal), 422)
+        return self.answer(request)

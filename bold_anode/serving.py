@@ -1,0 +1,56 @@
+"""One web process: ``python -m bold_anode.serving DESCRIPTOR`` serves the listening socket that it was handed.
+
+./start starts one a core, all at the same socket. A request is taken in whole before a thread is spent on it, so a
+slow or an idle client holds nothing that another needs; a connection that is kept open stays with its process, and
+so with the solutions that are kept there.
+"""
+
+import logging
+import os
+import signal
+import socket
+import sys
+
+from waitress.server import create_server
+
+THREADS = 12
+KEPT_OPEN_SECONDS = 180
+MOST_BYTES = 4_000_000
+MOST_CONNECTIONS = 2000
+
+
+def _stop(*_: object) -> None:
+    raise SystemExit
+
+
+def main() -> None:
+    """Serve until told to stop."""
+    signal.signal(signal.SIGTERM, _stop)
+    signal.signal(signal.SIGINT, _stop)
+    from bold_anode.wsgi import application
+
+    ear = socket.socket(fileno=int(sys.argv[1]))
+    server = create_server(
+        application,
+        sockets=[ear],
+        threads=int(os.environ.get("BOLD_ANODE_THREADS", THREADS)),
+        channel_timeout=KEPT_OPEN_SECONDS,
+        cleanup_interval=15,
+        connection_limit=MOST_CONNECTIONS,
+        max_request_body_size=MOST_BYTES,
+        max_request_header_size=32_768,
+        ident=None,
+    )
+    # That requests wait for a thread is no news.
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    try:
+        server.run()
+    finally:
+        # A request that is being answered has had its time to end; the interpreter need not wait for its thread.
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(0)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,31 @@
+"""What the queue in the database hands to a worker."""
+
+from __future__ import annotations
+
+from procrastinate import JobContext, RetryStrategy
+from procrastinate.contrib.django import app
+from procrastinate.exceptions import JobAborted
+
+from bold_anode.tasks.operations import CalledOff, do_work
+
+_ATTEMPTS = 5
+
+
+@app.task(name="work", pass_context=True, retry=RetryStrategy(max_attempts=_ATTEMPTS, wait=2))
+def do(context: JobContext, work_id: int) -> None:
+    """Do a piece of work. A worker that is told to stop leaves it to the next."""
+    try:
+        do_work(work_id, must_stop=context.should_abort)
+    except CalledOff:
+        raise JobAborted from None
+
+
+@app.periodic(cron="* * * * * */10")
+@app.task(name="take up", queueing_lock="take up", pass_context=True)
+async def take_up(context: JobContext, timestamp: int) -> None:
+    """Hand on what workers had begun that are gone."""
+    manager = app.job_manager
+    for job in await manager.get_stalled_jobs(seconds_since_heartbeat=20):
+        await manager.retry_job(job)
+    if timestamp % 3600 == 0:
+        await manager.delete_old_jobs(nb_hours=24, include_failed=True, include_cancelled=True, include_aborted=True)

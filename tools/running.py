@@ -1,0 +1,262 @@
+"""What runs for this folder: who holds it, which processes belong to it, how they are kept running and stopped."""
+
+from __future__ import annotations
+
+import ctypes
+import fcntl
+import json
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+import local
+from local import Refused, say, write_whole
+
+_LIBC = ctypes.CDLL(None)
+_PR_SET_PDEATHSIG = 1
+
+
+def dies_with_parent() -> None:
+    """Called in a new process: it is asked to stop when that which started it is gone."""
+    _LIBC.prctl(_PR_SET_PDEATHSIG, signal.SIGINT)
+
+
+@dataclass(frozen=True)
+class Process:
+    """A process, told apart from a later one of the same number by when it was started."""
+
+    pid: int
+    started: str
+
+    def is_alive(self) -> bool:
+        """Whether it still runs."""
+        return identity(self.pid) == self
+
+    def send(self, number: int) -> None:
+        """Send it a signal, if it still runs."""
+        if self.is_alive():
+            os.kill(self.pid, number)
+
+    def wait(self, seconds: float) -> bool:
+        """Wait for its end; whether that came in time."""
+        deadline = time.monotonic() + seconds
+        while self.is_alive():
+            if time.monotonic() > deadline:
+                return False
+            time.sleep(0.05)
+        return True
+
+    def end(self, seconds: float = 15) -> None:
+        """Have it stop by itself, else kill it."""
+        self.send(signal.SIGTERM)
+        if not self.wait(seconds):
+            self.send(signal.SIGKILL)
+            self.wait(5)
+
+
+def identity(pid: int) -> Process | None:
+    """The process that has this number now; None if there is none, or it is only waited for."""
+    try:
+        facts = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        boot = Path("/proc/sys/kernel/random/boot_id").read_text().strip()
+    except OSError:
+        return None
+    return None if facts[0] == "Z" else Process(pid, f"{boot} {facts[19]}")
+
+
+class Lock:
+    """Held by one ./start or ./test a folder (and, with a database given, a port); gone with its process."""
+
+    def __init__(self, name: str) -> None:
+        self.file = local.LOCAL / f"{name}.lock"
+
+    def holder(self) -> Process | None:
+        """The process that holds it."""
+        if not self.file.exists():
+            return None
+        with self.file.open() as probe:
+            try:
+                fcntl.flock(probe, fcntl.LOCK_SH | fcntl.LOCK_NB)
+            except BlockingIOError:
+                return _read_process(probe.read())
+        return None
+
+    def __enter__(self) -> Lock:
+        local.LOCAL.mkdir(parents=True, exist_ok=True)
+        self._held = self.file.open("a")
+        # One that looks who holds it has it for a moment.
+        if not wait_until(self._is_taken, 2):
+            self._held.close()
+            raise Refused(
+                "Bold Anode is already running from this folder. Stop it with Ctrl-C where it runs, or with "
+                "./start --stop"
+            )
+        self._held.truncate(0)
+        self._held.write(json.dumps(asdict(own())))
+        self._held.flush()
+        return self
+
+    def _is_taken(self) -> bool:
+        try:
+            fcntl.flock(self._held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return False
+        return True
+
+    def __exit__(self, *_: object) -> None:
+        self._held.close()
+
+
+def own() -> Process:
+    """This process."""
+    found = identity(os.getpid())
+    assert found is not None
+    return found
+
+
+def _read_process(text: str) -> Process | None:
+    try:
+        return Process(**json.loads(text))
+    except (ValueError, TypeError):
+        return None
+
+
+class Record:
+    """The processes of a run, kept on disk so that the next run can end what a killed one left."""
+
+    def __init__(self, name: str) -> None:
+        self.file = local.LOCAL / f"{name}.running"
+
+    def write(self, children: Sequence[Process], **facts: object) -> None:
+        """Keep what runs now."""
+        write_whole(self.file, json.dumps({"children": [asdict(child) for child in children], **facts}), mode=0o600)
+
+    def read(self) -> dict[str, object]:
+        """What was kept; empty if nothing was."""
+        try:
+            kept = json.loads(self.file.read_text())
+        except (OSError, ValueError):
+            return {}
+        return kept if isinstance(kept, dict) else {}
+
+    def end_left_over(self) -> bool:
+        """End what is left of a run whose ./start is gone; whether there was anything."""
+        kept = self.read().get("children")
+        left = [Process(**one) for one in kept] if isinstance(kept, list) else []
+        alive = [process for process in left if process.is_alive()]
+        for process in alive:
+            process.send(signal.SIGTERM)
+        for process in alive:
+            process.end()
+        self.file.unlink(missing_ok=True)
+        return bool(alive)
+
+
+@dataclass
+class Child:
+    """A process that is kept running: what it is in words, and how it is started."""
+
+    what: str
+    command: Sequence[str]
+    options: dict[str, object]
+    process: subprocess.Popen[bytes] | None = None
+    since: float = 0.0
+    failures: int = 0
+
+    @property
+    def has_ended(self) -> bool:
+        """Whether it was started and runs no more."""
+        return self.process is not None and self.process.poll() is not None
+
+    def launch(self) -> None:
+        """Start it, in a session of its own so that Ctrl-C is ours to pass on."""
+        self.since = time.monotonic()
+        self.process = subprocess.Popen(
+            self.command, start_new_session=True, preexec_fn=dies_with_parent, **self.options
+        )  # type: ignore[call-overload]
+
+
+_SOON = 10.0  # a process that ends sooner than this has failed to start
+_OFTEN = 5
+
+
+class Supervisor:
+    """Keeps the children running, and the database under them, until told to stop."""
+
+    def __init__(self, children: list[Child], record: Record, database: object | None, **facts: object) -> None:
+        self.children = children
+        self.record = record
+        self.database = database
+        self.facts = facts
+
+    def launch(self) -> None:
+        """Start every child."""
+        for child in self.children:
+            child.launch()
+            self._note()
+
+    def _note(self) -> None:
+        running = [identity(child.process.pid) for child in self.children if child.process]
+        self.record.write([process for process in running if process], **self.facts)
+
+    def watch(self) -> None:
+        """Start again what ends. Returns never; raises Refused when something will not stay up."""
+        while True:
+            time.sleep(0.2)
+            self._database_again()
+            for child in self.children:
+                if not child.has_ended:
+                    continue
+                lasted = time.monotonic() - child.since
+                child.failures = child.failures + 1 if lasted < _SOON else 0
+                if child.failures >= _OFTEN:
+                    raise Refused(
+                        f"The {child.what} ended {_OFTEN} times as soon as it was started; what it said stands above."
+                    )
+                say(f"The {child.what} ended; starting it again.")
+                child.launch()
+                self._note()
+
+    def _database_again(self) -> None:
+        server = getattr(self.database, "process", None)
+        if server is not None and server.poll() is not None:
+            say("PostgreSQL ended; starting it again.")
+            self.database.serve()  # type: ignore[union-attr]
+
+    def stop(self) -> None:
+        """Stop every child: all are asked, and those that do not in 15 s are killed."""
+        running = [child.process for child in self.children if child.process and child.process.poll() is None]
+        for process in running:
+            process.terminate()
+        for process in running:
+            try:
+                process.wait(15)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+        self.record.file.unlink(missing_ok=True)
+
+
+def stop_other(lock: Lock, record: Record) -> bool:
+    """Stop the ./start that holds ``lock``, or what one that was killed has left. Whether anything ran."""
+    holder = lock.holder()
+    if holder is None:
+        return record.end_left_over()
+    holder.send(signal.SIGTERM)
+    if not holder.wait(60):
+        raise Refused(f"The process {holder.pid} was asked to stop and has not in a minute.")
+    return True
+
+
+def wait_until(ready: Callable[[], bool], seconds: float, every: float = 0.05) -> bool:
+    """Wait for something; whether it came in time."""
+    deadline = time.monotonic() + seconds
+    while not ready():
+        if time.monotonic() > deadline:
+            return False
+        time.sleep(every)
+    return True
