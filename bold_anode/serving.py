@@ -10,17 +10,27 @@ import os
 import signal
 import socket
 import sys
+from typing import Any
 
 from waitress.server import create_server
 
-THREADS = 12
+THREADS = 20
 KEPT_OPEN_SECONDS = 180
-MOST_BYTES = 4_000_000
+MOST_BYTES = 20_000_000
 MOST_CONNECTIONS = 2000
 
 
 def _stop(*_: object) -> None:
     raise SystemExit
+
+
+def _proxy() -> dict[str, Any]:
+    """Whose word is taken for the client's address, scheme and host: the proxy's that BOLD_ANODE_PROXY names."""
+    proxy = os.environ.get("BOLD_ANODE_PROXY")
+    if not proxy:
+        return {}
+    headers = {"x-forwarded-for", "x-forwarded-proto", "x-forwarded-host"}
+    return {"trusted_proxy": proxy, "trusted_proxy_headers": headers, "clear_untrusted_proxy_headers": True}
 
 
 def main() -> None:
@@ -39,6 +49,7 @@ def main() -> None:
         connection_limit=MOST_CONNECTIONS,
         max_request_body_size=MOST_BYTES,
         max_request_header_size=32_768,
+        **_proxy(),
         ident=None,
     )
     # That requests wait for a thread is no news.

@@ -166,6 +166,18 @@ SECURE_CONTENT_TYPE_NOSNIFF = True
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Lax"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 2_500_000
+# Beyond loopback, behind a proxy that ends TLS; see docs/serving.md.
+if _on("BOLD_ANODE_TLS"):
+    SECURE_SSL_REDIRECT = True
+    SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
+    SECURE_HSTS_SECONDS = int(os.environ.get("BOLD_ANODE_HSTS_SECONDS", 30 * 24 * 3600))
+    SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = _on("BOLD_ANODE_HSTS_SUBDOMAINS")
+    # Whether other names under this one have TLS is for their owner to say.
+    SILENCED_SYSTEM_CHECKS = [] if SECURE_HSTS_PRELOAD else ["security.W005", "security.W021"]
+    CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in ALLOWED_HOSTS]
+else:
+    # On loopback there is no TLS to ask for: what check --deploy says of it does not apply.
+    SILENCED_SYSTEM_CHECKS = ["security.W004", "security.W008", "security.W012", "security.W016"]
 
 LOGGING = {
     "version": 1,

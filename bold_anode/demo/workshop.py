@@ -14,7 +14,7 @@ from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
 from bold_anode.powerup.models import Reading
 from bold_anode.powerup.operations import start_set_on
 from bold_anode.tubes.models import OwnTube
-from bold_anode.tubes.operations import add_tube
+from bold_anode.tubes.operations import Measured, add_tube
 from thermionic import design as documents
 from thermionic import examples
 from thermionic.powerup import Stage
@@ -44,7 +44,7 @@ def load_demo(*, fresh: bool = False) -> None:
     if Project.objects.filter(owner=user).exists() or not (made or fresh):
         return
     points = (resources.files("bold_anode.demo") / "data" / "jam_jar_triode.csv").read_text()
-    add_tube(user, "Jam jar 76", "triode", points, "250 V", "1.4 W")
+    add_tube(user, Measured("Jam jar 76", "triode", points, "250 V", "1.4 W"))
     for name, title, mistakes in _UNFINISHED:
         design = documents.changed(examples.example(name), "name", title)
         for path, typed in mistakes.items():

@@ -75,6 +75,12 @@ def asked(user: Any, kind: str, about: str) -> Work | None:
     return Work.objects.of(user).filter(kind=kind, about=about).first()
 
 
+def forget(user: Any, kind: str, about: str = "") -> None:
+    """Delete what has ended of this kind, about this or about anything, with its result."""
+    ended = Work.objects.of(user).filter(kind=kind).exclude(state__in=(State.WAITING, State.WORKING))
+    (ended.filter(about=about) if about else ended).delete()
+
+
 def do_work(work_id: int, must_stop: Callable[[], bool] = lambda: False) -> None:
     """Do a piece of work and keep its result; nothing if it was called off, or is done already.
 

@@ -3,3 +3,9 @@ from django.apps import AppConfig
 
 class TubesConfig(AppConfig):
     name = "bold_anode.tubes"
+
+    def ready(self) -> None:
+        from bold_anode.tasks import kinds
+        from bold_anode.tubes.operations import FITTING, fit_tube
+
+        kinds.register(FITTING, fit_tube)

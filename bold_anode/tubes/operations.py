@@ -2,41 +2,88 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict, dataclass
 from typing import Any
 
-from django.db import transaction
+from django.db import IntegrityError, transaction
 from django.http import Http404
 
+from bold_anode.tasks import operations as tasks
+from bold_anode.tasks.kinds import Report
+from bold_anode.tasks.models import Work
 from bold_anode.tubes.models import OwnTube
-from thermionic import budget, tubes
 from thermionic import design as documents
+from thermionic import tubes
 from thermionic.errors import FitRefused
 
 MOST_TUBES = 200
-FIT_SECONDS = 20.0
+FITTING = "fit a tube"
+# A fit of these takes longer than a page may.
+FITTED_BY_A_WORKER = ("pentode",)
 
 
-@transaction.atomic
-def add_tube(user: Any, name: str, kind: str, points: str, anode_volt: str, anode_watt: str) -> OwnTube:
-    """A new type in the drawer, fitted to ``points`` (CSV). Raises ThermionicError; then nothing is stored."""
-    name = name.strip()
+@dataclass(frozen=True)
+class Measured:
+    """What was typed of a tube that was measured: ``points`` is CSV; the two ratings are of a triode only."""
+
+    name: str
+    kind: str
+    points: str
+    anode_volt: str
+    anode_watt: str
+
+
+def _check(user: Any, measured: Measured) -> None:
+    """Raise FitRefused for what can be seen to be no tube for this drawer before anything is fitted."""
+    name = measured.name
     if not name:
         raise FitRefused("Give the tube a name.")
+    documents.check_own_tube(name, measured.anode_volt, measured.anode_watt)
     if name.upper() in tubes.library_names():
         raise FitRefused(f"{name} is a type of the library; call your own otherwise.")
     if OwnTube.objects.of(user).filter(name__iexact=name).exists():
-        raise FitRefused(f"There is a {name} in your drawer already. Take that out first, or use another name.")
+        raise _there_already(name)
     if OwnTube.objects.of(user).count() >= MOST_TUBES:
         raise FitRefused(f"The drawer holds {MOST_TUBES} types of your own; take one out first.")
-    read = tubes.read_points(points, kind)
-    with budget.limit(FIT_SECONDS):
-        fitted = tubes.fit_points(kind, read)
+
+
+def _there_already(name: str) -> FitRefused:
+    return FitRefused(f"There is a {name} in your drawer already. Take that out first, or use another name.")
+
+
+def add_tube(user: Any, measured: Measured) -> OwnTube:
+    """A new type in the drawer, fitted to its points. Raises ThermionicError; then nothing is stored."""
+    _check(user, measured)
+    name, kind = measured.name, measured.kind
+    fitted = tubes.fit_points(kind, tubes.read_points(measured.points, kind))
     document: dict[str, Any] = {}
     if kind == "triode":
-        document = documents.triode_from_fit(name, fitted, anode_volt, anode_watt).model_dump(mode="json")
-    return OwnTube.objects.create(
-        owner=user, name=name, kind=kind, points=points, fitted=fitted.as_dict(), document=document
-    )
+        made = documents.triode_from_fit(name, fitted, measured.anode_volt, measured.anode_watt)
+        document = made.model_dump(mode="json")
+    try:
+        with transaction.atomic():
+            return OwnTube.objects.create(
+                owner=user, name=name, kind=kind, points=measured.points, fitted=fitted.as_dict(), document=document
+            )
+    except IntegrityError:  # another window added one of that name meanwhile
+        raise _there_already(name) from None
+
+
+def ask_for_tube(user: Any, measured: Measured) -> Work:
+    """Have a worker fit a type and put it into the drawer. Raises ThermionicError for what it would refuse at once."""
+    _check(user, measured)
+    tubes.read_points(measured.points, measured.kind)
+    about = measured.name.upper()
+    tasks.forget(user, FITTING, about)
+    return tasks.ask(user, FITTING, about, asdict(measured))
+
+
+def fit_tube(work: Work, report: Report) -> int:
+    """Fit what was asked for: the work of ``ask_for_tube``. Returns the tube's key."""
+    report(0.0, f"Fitting {work.arguments['name']} to its points")
+    # The worker before this one may have got as far as that.
+    there = OwnTube.objects.of(work.owner).filter(name=work.arguments["name"], made_at__gte=work.asked_at).first()
+    return (there or add_tube(work.owner, Measured(**work.arguments))).pk
 
 
 @transaction.atomic

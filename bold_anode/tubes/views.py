@@ -6,15 +6,22 @@ import math
 from typing import Any
 
 from django.contrib import messages
+from django.core.files.uploadedfile import UploadedFile
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
+from bold_anode.frame.parsing import whole_number
+from bold_anode.tasks import operations as tasks
+from bold_anode.tasks.models import State, Work
+from bold_anode.tasks.operations import is_worker_alive
 from bold_anode.tubes import operations
 from bold_anode.tubes.curves import sheet
 from bold_anode.tubes.models import KINDS, OwnTube
+from bold_anode.tubes.operations import Measured
 from thermionic import tubes
 from thermionic.errors import FitRefused, ThermionicError
+from thermionic.text import readable
 
 MOST_UPLOAD = 500_000
 _KIND_WORDS = {
@@ -45,7 +52,8 @@ def _drawn(request: HttpRequest, typed: dict[str, str], status: int = 200) -> Ht
         }
         for tube in OwnTube.objects.of(request.user).order_by("name")
     ]
-    context = {"own": own, "kinds": KINDS, "typed": typed, "library": [_row(tube) for tube in _sorted()]}
+    library = [_row(tube) for tube in _sorted()]
+    context = {"own": own, "kinds": KINDS, "typed": typed, "library": library, **_fits(request)}
     return render(request, "tubes/drawer.html", context, status=status)
 
 
@@ -81,17 +89,47 @@ def add(request: HttpRequest) -> HttpResponse:
     upload = request.FILES.get("file")
     try:
         if upload:
-            try:
-                typed["points"] = upload.read(MOST_UPLOAD).decode("utf-8-sig")
-            except UnicodeDecodeError:
-                raise FitRefused(f"{upload.name[:60]} is not a text file in UTF-8.") from None
-        tube = operations.add_tube(
-            request.user, typed["name"], typed["kind"], typed["points"], typed["anode_volt"], typed["anode_watt"]
-        )
+            typed["points"] = _text_of(upload)
+        measured = Measured(**{**typed, "name": typed["name"].strip()})
+        if measured.kind in operations.FITTED_BY_A_WORKER:
+            operations.ask_for_tube(request.user, measured)
+            return redirect("tubes")
+        tube = operations.add_tube(request.user, measured)
     except ThermionicError as reason:
         messages.error(request, str(reason))
         return _drawn(request, typed, status=422)
     messages.success(request, f"{tube.name} fitted, {tube.fitted['rms_error'] * 100:.1f} % rms in its main figure.")
+    return redirect("tubes")
+
+
+def _text_of(upload: UploadedFile) -> str:
+    """What an uploaded table says. Raises ThermionicError."""
+    try:
+        return readable(upload.read(MOST_UPLOAD).decode("utf-8-sig"))
+    except UnicodeDecodeError:
+        raise FitRefused(f"{(upload.name or 'The file')[:60]} is not a text file in UTF-8.") from None
+
+
+@require_safe
+def fitting(request: HttpRequest) -> HttpResponse:
+    """How far the fits are that workers are at; once one has ended, the page is to be loaded again."""
+    works = _fits(request)
+    response = render(request, "tubes/fitting.html", works)
+    if whole_number(request.GET.get("of", "")) != works["fits_under_way"]:
+        response["HX-Refresh"] = "true"
+    return response
+
+
+def _fits(request: HttpRequest) -> dict[str, Any]:
+    fits = Work.objects.of(request.user).filter(kind=operations.FITTING).exclude(state=State.DONE)
+    under_way = sum(work.is_under_way for work in fits)
+    return {"fits": fits, "fits_under_way": under_way, "worker_alive": not under_way or is_worker_alive()}
+
+
+@require_POST
+def forget_fits(request: HttpRequest) -> HttpResponse:
+    """Take away what was refused or cancelled."""
+    tasks.forget(request.user, operations.FITTING)
     return redirect("tubes")
 
 

@@ -17,7 +17,7 @@ from thermionic.design.editing import (
 )
 from thermionic.design.graph import consumers, order, route, signal_inputs
 from thermionic.design.paths import find
-from thermionic.design.reading import dump, load, schema, triode_from_fit, validate
+from thermionic.design.reading import check_own_tube, dump, load, schema, triode_from_fit, validate
 
 __all__ = [
     "Block",
@@ -29,6 +29,7 @@ __all__ = [
     "OwnTriode",
     "Resistor",
     "changed",
+    "check_own_tube",
     "choices",
     "consumers",
     "dump",

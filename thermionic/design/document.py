@@ -15,7 +15,8 @@ from thermionic.tubes import Limits, TubeType, Unit, get
 
 VERSION = 2
 Name = Annotated[str, Field(min_length=1, max_length=120)]
-TubeName = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9 ./-]*$", max_length=40)]
+TUBE_NAME, MOST_TUBE_NAME = r"^[A-Za-z0-9][A-Za-z0-9 ./-]*$", 40
+TubeName = Annotated[str, Field(pattern=TUBE_NAME, max_length=MOST_TUBE_NAME)]
 EnvelopeId = Annotated[str, Field(pattern=r"^[a-z][a-z0-9]*$", max_length=12)]
 _CAPACITANCES = ("grid_anode_f", "grid_cathode_f", "anode_cathode_f")
 _OWN_CATHODE_A = 0.1  # not measured: far above what the anode's rating lets it carry

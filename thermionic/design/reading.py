@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 from pydantic import ValidationError
 from pydantic.json_schema import models_json_schema
 
 from thermionic.blocks import KINDS
-from thermionic.design.document import Design, OwnTriode
+from thermionic.design.document import MOST_TUBE_NAME, TUBE_NAME, Design, OwnTriode
 from thermionic.design.graph import check
 from thermionic.design.versions import upgraded
-from thermionic.errors import DesignRefused, TextRefused
+from thermionic.errors import DesignRefused, FitRefused, TextRefused, ValueRefused
 from thermionic.text import all_readable
 from thermionic.tubes import Fit
+from thermionic.values import Quantity, display, parse
 
 MOST_BYTES = 1_000_000
 
@@ -121,6 +123,29 @@ def dump(design: Design) -> dict[str, Any]:
     # Parts that are left out need not be listed.
     raw["blocks"] = [{name: value for name, value in block.items() if value is not None} for block in raw["blocks"]]
     return raw
+
+
+_OWN_RATINGS = {
+    "Highest anode voltage": (Quantity.VOLTAGE, 5.0, 30e3),
+    "Anode dissipation": (Quantity.POWER, 0.01, 20e3),
+}
+
+
+def check_own_tube(name: str, anode_volt: str, anode_watt: str) -> None:
+    """Raise FitRefused for a name or ratings (as typed) that no tube of the builder's own can have."""
+    if not re.fullmatch(TUBE_NAME, name) or len(name) > MOST_TUBE_NAME:
+        raise FitRefused(
+            f"“{name[:60]}” is no name for a tube: up to {MOST_TUBE_NAME} letters a to z, digits, blanks, dots, "
+            "slashes and hyphens, beginning with a letter or digit."
+        )
+    for typed, (what, (quantity, least, most)) in zip((anode_volt, anode_watt), _OWN_RATINGS.items(), strict=True):
+        try:
+            value = parse(typed, quantity)
+        except ValueRefused as fault:
+            raise FitRefused(f"{what}: {fault}") from None
+        if not least <= value <= most:
+            shown = display(least, quantity), display(most, quantity)
+            raise FitRefused(f"{what} is {typed.strip()}; it must be from {shown[0]} to {shown[1]}.")
 
 
 def triode_from_fit(name: str, fitted: Fit, anode_volt: str, anode_watt: str) -> OwnTriode:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields
 
 import numpy as np
@@ -154,7 +154,7 @@ def read_points(text: str, kind: str) -> tuple[Point, ...] | tuple[Drop, ...]:
     known, needed = _COLUMNS[kind], _NEEDED[kind]
     sample = text.lstrip("\ufeff")
     delimiter = ";" if sample.split("\n", 1)[0].count(";") > sample.split("\n", 1)[0].count(",") else ","
-    rows = csv.reader(io.StringIO(sample), delimiter=delimiter)
+    rows = _lines(csv.reader(io.StringIO(sample, newline=None), delimiter=delimiter))
     heading = [cell.strip().lower() for cell in next(rows, [])]
     missing = [name for name in needed if name not in heading]
     if missing:
@@ -188,6 +188,19 @@ def read_points(text: str, kind: str) -> tuple[Point, ...] | tuple[Drop, ...]:
             raise FitRefused("More than 5000 points; thin them out.")
     made = Drop if kind == "rectifier" else Point
     return tuple(made(**values) for values in points)  # type: ignore[arg-type,return-value]
+
+
+def _lines(reader: Iterator[list[str]]) -> Iterator[list[str]]:
+    """The lines of a table. Raises FitRefused, by line, for what cannot be taken apart into cells."""
+    line = 0
+    while True:
+        line += 1
+        try:
+            yield next(reader)
+        except StopIteration:
+            return
+        except csv.Error as fault:
+            raise FitRefused(f"Line {line} is no line of a table: {fault}.") from None
 
 
 def distinct(points: Sequence[Point], name: str) -> int:
