@@ -17,6 +17,7 @@ urlpatterns = [
     path("", include("bold_anode.powerup.urls")),
     path("amps/new/", views.new, name="new"),
     path("amps/import/", views.import_file, name="import"),
+    path("amps/<int:project_id>/card/", views.card, name="card"),
     path("amps/<int:project_id>/export/", views.export, name="export"),
     path("amps/<int:project_id>/duplicate/", views.duplicate, name="duplicate"),
     path("amps/<int:project_id>/delete/", views.delete, name="delete"),

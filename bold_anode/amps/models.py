@@ -87,6 +87,18 @@ class Revision(models.Model):
         return validate(self.document)
 
 
+class Summary(models.Model):
+    """What the workshop shows of a revision, so that it need not be solved for that: plain data of the edition of
+    the computation that made it (see ``bold_anode.amps.summaries``)."""
+
+    revision = models.OneToOneField(Revision, on_delete=models.CASCADE, primary_key=True, related_name="summary")
+    edition = models.CharField(max_length=16)
+    data = models.JSONField()
+
+    def __str__(self) -> str:
+        return f"{self.revision}, {self.edition}"
+
+
 def hash_of(design: Design) -> str:
     """Names a design by its content: equal designs have equal hashes."""
     text = json.dumps(dump(design), sort_keys=True, separators=(",", ":"))

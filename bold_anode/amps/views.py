@@ -7,15 +7,14 @@ import re
 from collections.abc import Callable
 
 from django.contrib import messages
+from django.core.paginator import Paginator
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from bold_anode.amps import operations, starters
+from bold_anode.amps import operations, starters, summaries
 from bold_anode.amps.models import Project
 from bold_anode.amps.rooms import draw_findings, draw_room, owned
-from bold_anode.amps.solved import solved
-from bold_anode.amps.strip import strip
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.tubes.models import OwnTube
@@ -25,20 +24,26 @@ from thermionic.errors import DesignRefused, ThermionicError
 from thermionic.values import Series
 
 MOST_UPLOAD = 2_000_000
+PROJECTS_A_PAGE = 12
 
 
 @require_safe
 def workshop(request: HttpRequest) -> HttpResponse:
-    """All projects of the user, each with its strip in small and its worst finding."""
-    cards = []
-    for project in Project.objects.of(request.user).select_related("current").order_by("-current__made_at", "-pk"):
-        try:
-            now = solved(project.current)
-            cards.append({"project": project, "strip": strip(now.amplifier), "findings": now.findings,
-                          "amplifier": now.amplifier})  # fmt: skip
-        except ThermionicError as reason:
-            cards.append({"project": project, "refusal": str(reason)})
-    return render(request, "amps/workshop.html", {"cards": cards, "starters": starters.starters()})
+    """The user's projects, the latest first; those that nobody has looked at since are solved after the page."""
+    projects = Project.objects.of(request.user).select_related("current__summary")
+    paginator = Paginator(projects.order_by("-current__made_at", "-pk"), PROJECTS_A_PAGE)
+    page = paginator.get_page(whole_number(request.GET.get("page", "")) or 1)
+    cards = [{"project": project, "summary": summaries.kept(project.current)} for project in page]
+    context = {"cards": cards, "page": page, "starters": starters.starters()}
+    return render(request, "amps/workshop.html", context)
+
+
+@require_safe
+def card(request: HttpRequest, project_id: int) -> HttpResponse:
+    """A project as the workshop shows it, solved if need be."""
+    project = owned(request, project_id)
+    context = {"card": {"project": project, "summary": summaries.summary(project.current)}}
+    return render(request, "amps/card.html", context)
 
 
 @require_POST

@@ -70,7 +70,7 @@ def add_tube(user: Any, measured: Measured) -> OwnTube:
 
 
 def ask_for_tube(user: Any, measured: Measured) -> Work:
-    """Have a worker fit a type and put it into the drawer. Raises ThermionicError for what it would refuse at once."""
+    """Have a worker fit a type and put it into the drawer. Raises ThermionicError for what can be refused at once."""
     _check(user, measured)
     tubes.read_points(measured.points, measured.kind)
     about = measured.name.upper()
