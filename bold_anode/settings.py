@@ -110,7 +110,11 @@ TEMPLATES = [
         },
     },
     # Drawings have thousands of places to fill in, which this does ten times sooner; they lie in jinja2/ folders.
-    {"BACKEND": "django.template.backends.jinja2.Jinja2", "APP_DIRS": True},
+    {
+        "BACKEND": "django.template.backends.jinja2.Jinja2",
+        "APP_DIRS": True,
+        "OPTIONS": {"environment": "bold_anode.frame.jinja.environment"},
+    },
 ]
 
 SESSION_ENGINE = "django.contrib.sessions.backends.cached_db"

@@ -28,16 +28,27 @@ class _Budget:
 _current: ContextVar[_Budget | None] = ContextVar("budget", default=None)
 
 
+def _both(first: Callable[[], None] | None, second: Callable[[], None] | None) -> Callable[[], None] | None:
+    if first is None or second is None:
+        return first or second
+
+    def call() -> None:
+        first()
+        second()
+
+    return call
+
+
 @contextmanager
 def limit(seconds: float, meanwhile: Callable[[], None] | None = None) -> Iterator[None]:
     """Everything solved inside stops, with BudgetSpent, ``seconds`` from now; an outer limit still holds.
 
-    ``meanwhile`` is called at every check, very often, and may wait or raise; without it that of the outer limit is.
+    ``meanwhile`` is called at every check, very often, and may wait or raise; so is that of the outer limit.
     """
     now = time.monotonic()
     outer = _current.get()
     inner = outer if outer and outer.until < now + seconds else _Budget(seconds, now + seconds)
-    token = _current.set(replace(inner, meanwhile=meanwhile or (outer.meanwhile if outer else None)))
+    token = _current.set(replace(inner, meanwhile=_both(outer.meanwhile if outer else None, meanwhile)))
     try:
         yield
     finally:

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Generic, Self, TypeVar, overload
+from functools import wraps
+from typing import Any, Concatenate, Generic, ParamSpec, Self, TypeVar, overload
 
+Subject = TypeVar("Subject")
+Given = ParamSpec("Given")
 Value = TypeVar("Value")
 
 
@@ -31,3 +34,23 @@ class lazily(Generic[Value]):  # noqa: N801
             return self
         value = vars(instance)[self.name] = self.compute(instance)
         return value
+
+
+def remembered(
+    function: Callable[Concatenate[Subject, Given], Value],
+) -> Callable[Concatenate[Subject, Given], Value]:
+    """A function of an object, and of names (hashable, by place), whose values are kept with the object itself.
+
+    They go when it goes; a cache beside it would keep it alive.
+    """
+
+    @wraps(function)
+    def recalling(subject: Subject, *names: Given.args, **others: Given.kwargs) -> Value:
+        kept = vars(subject).setdefault("_remembered", {})
+        key = (function, names, *others.items())
+        if key not in kept:
+            kept[key] = function(subject, *names, **others)
+        value: Value = kept[key]
+        return value
+
+    return recalling  # type: ignore[return-value]

@@ -110,10 +110,11 @@ def change_design(
     while True:
         current = _current(user, project_id)
         _must_be(current, seen)
-        before = current.design
+        now = solved(current)
+        before = now.amplifier.design
         after, note = change(before)
         if after != before:
-            solved_design(after, near=solved(current))
+            solved_design(after, near=now)
         with transaction.atomic():
             project = _owned(user, project_id)
             if project.current_id != current.pk:

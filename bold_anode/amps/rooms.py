@@ -85,8 +85,8 @@ def draw_findings(request: HttpRequest, project: Project, slug: str) -> HttpResp
     """The findings with their cures, which a room is drawn without. Raises ThermionicError."""
     room = _rooms[slug]
     now = solved(project.current)
-    now.look_for_cures()
-    context = {"project": project, "room": room, **_findings(now, _solved_before(project))}
+    looked = now.look_for_cures()
+    context = {"project": project, "room": room, "again": not looked, **_findings(now, _solved_before(project))}
     return render(request, "frame/findings.html", context)
 
 

@@ -7,9 +7,9 @@ import pickle
 import time
 import zlib
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
-from threading import Lock
+from threading import BoundedSemaphore, Lock
 
 from cachetools import LRUCache
 from django.conf import settings
@@ -17,16 +17,16 @@ from django.core.cache import caches
 from django.db import connection
 
 from bold_anode.amps.models import Revision, hash_of
-from bold_anode.frame.middleware import SHARES
+from bold_anode.frame.shares import SHARES
 from thermionic import budget, findings
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design
 from thermionic.edition import edition
 from thermionic.lazily import lazily
 
-KEPT = 32
+KEPT = 96
 # What took less to solve is solved again in another process: fetching it would hardly be sooner.
-WORTH_SHARING_SECONDS = 0.1
+WORTH_SHARING_SECONDS = 0.4
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,13 +45,24 @@ class Solved:
         """Whether the cure of every finding is known."""
         return all(finding.is_cure_known for finding in self.findings)
 
-    def look_for_cures(self) -> None:
-        """Find what cures each finding, while nobody's edit waits for it; what takes too long goes without."""
-        with budget.limit(settings.SOLVE_SECONDS, meanwhile=SHARES.edits_first):
-            for finding in self.findings:
-                _ = finding.cure
+    def look_for_cures(self) -> bool:
+        """Find what cures each finding, while nobody's edit waits for it; what takes too long goes without.
+
+        False, and nothing is looked for, where this process is looking for others' already.
+        """
+        if not _searches.acquire(blocking=False):
+            return False
+        try:
+            with budget.limit(settings.SOLVE_SECONDS, meanwhile=SHARES.edits_first):
+                for finding in self.findings:
+                    _ = finding.cure
+        finally:
+            _searches.release()
+        return True
 
 
+# One search for cures at a time: they can wait, and what waits holds a thread.
+_searches = BoundedSemaphore(1)
 _kept: LRUCache[str, Solved] = LRUCache(maxsize=KEPT)
 _lock = Lock()
 
@@ -100,7 +111,8 @@ def solved_design(design: Design, near: Solved | None = None) -> Solved:
     found = _recall(key) or _fetch(key)
     if found is not None:
         return found
-    with _alone(key):
+    # What was just made from another is nobody else's yet.
+    with nullcontext() if near else _alone(key):
         found = _recall(key) or _fetch(key)
         if found is not None:  # by whoever was before us
             return found

@@ -15,6 +15,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import sketch
 from thermionic.blocks.ports import split
 from thermionic.design import field as value_at
+from thermionic.design import find
 from thermionic.errors import DesignRefused
 from thermionic.schematic import Sheet
 from thermionic.values import Quantity, display
@@ -181,7 +182,7 @@ class _Pen:
         if self.before is None or not main:
             return False
         try:
-            return value_at(self.before.design, main).value != value_at(self.amplifier.design, main).value
+            return bool(find(self.before.design, main).value != find(self.amplifier.design, main).value)
         except DesignRefused:
             return True
 

@@ -4,10 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
-from collections import Counter
-from collections.abc import Callable, Hashable, Iterator
-from contextlib import contextmanager
-from threading import Condition
+from collections.abc import Callable
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -18,6 +15,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import resolve_url
 
 from bold_anode.frame.refusing import refuse
+from bold_anode.frame.shares import SHARES
 from thermionic import budget
 from thermionic.errors import TextRefused
 from thermionic.text import readable
@@ -38,54 +36,6 @@ class SignInRequired(LoginRequiredMiddleware):
         return HttpResponse(status=401, headers={"HX-Redirect": back})
 
 
-class Shares:
-    """How many requests each account has at work in this process, and how many wait for those."""
-
-    def __init__(self, at_once: int, waiting: int) -> None:
-        self.at_once, self.waiting = at_once, waiting
-        self._change = Condition()
-        self._at_work: Counter[Hashable] = Counter()
-        self._queued: Counter[Hashable] = Counter()
-        self._edits = 0
-
-    @contextmanager
-    def taken(self, who: Hashable, seconds: float, *, edit: bool) -> Iterator[bool]:
-        """Within, the request is at work; what is given is whether it could be: it may wait for others of the same
-        account so long, but not behind too many."""
-        with self._change:
-            if self._queued[who] >= self.waiting:
-                free = False
-            else:
-                self._queued[who] += 1
-                free = self._change.wait_for(lambda: self._at_work[who] < self.at_once, seconds)
-                self._subtract(self._queued, who)
-            self._at_work[who] += free
-            self._edits += free and edit
-        try:
-            yield free
-        finally:
-            with self._change:
-                if free:
-                    self._subtract(self._at_work, who)
-                    self._edits -= edit
-                self._change.notify_all()
-
-    @staticmethod
-    def _subtract(counts: Counter[Hashable], who: Hashable) -> None:
-        counts[who] -= 1
-        if counts[who] <= 0:
-            del counts[who]
-
-    def edits_first(self) -> None:
-        """Wait while anybody's edit is at work in this process; called from what can wait."""
-        if self._edits:
-            with self._change:
-                self._change.wait_for(lambda: not self._edits, 1.0)
-
-
-SHARES = Shares(at_once=2, waiting=6)
-
-
 class FairShare:
     """Each account has a few requests at work at once and one budget for each: a heavy design slows its owner."""
 
@@ -96,11 +46,11 @@ class FairShare:
         user = getattr(request, "user", None)
         who = user.pk if user is not None and user.is_authenticated else request.META.get("REMOTE_ADDR")
         began = time.monotonic()
-        with SHARES.taken(who, settings.SOLVE_SECONDS, edit=request.method == "POST") as free:
-            if not free:
+        with SHARES.turn(who, settings.SOLVE_SECONDS, edit=request.method == "POST") as turn:
+            if turn is None:
                 much = "Much is being worked out for you already. Wait for that, then try again."
                 return refuse(request, much, 429)
-            with budget.limit(settings.SOLVE_SECONDS):
+            with budget.limit(settings.SOLVE_SECONDS, meanwhile=turn.make_room):
                 response = self.answer(request)
         self._note(request, response, time.monotonic() - began)
         return response

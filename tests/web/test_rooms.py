@@ -57,7 +57,7 @@ def test_a_change_is_answered_before_its_cures_are_looked_for(bench, project):
     aside = re.search(r'<aside.*?id="findings".*?</aside>', fragment, re.S).group(0)
     assert "Looking for a change that cures it" in aside
     assert 'class="cure"' not in aside
-    follows = re.search(r'hx-get="([^"]+)" hx-trigger="load"', aside).group(1)
+    follows = re.search(r'hx-get="([^"]+)" hx-trigger="load delay:300ms"', aside).group(1)
     cured = bench.get(follows, **HTMX).content.decode()
     assert "Raise the cathode resistor to" in cured
     assert "Looking for" not in cured

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
@@ -13,6 +12,7 @@ from thermionic.circuit.netlist import GROUND
 from thermionic.devices import Pentode, Triode
 from thermionic.devices.base import Array
 from thermionic.errors import NoSolution
+from thermionic.lazily import remembered
 
 SAMPLES = 64
 # A grid is said to conduct from this current on.
@@ -35,7 +35,7 @@ class Driven:
     amperes: dict[str, Array]
 
 
-@lru_cache(maxsize=128)
+@remembered
 def driven(amplifier: SolvedAmplifier, use: str) -> Driven:
     """The tube with that designator as it is driven. Raises KeyError, NoSolution."""
     tube = next((one for one in amplifier.compiled.tubes if one.part == use), None)

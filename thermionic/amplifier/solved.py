@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy.interpolate import PchipInterpolator
@@ -68,6 +69,10 @@ class SolvedAmplifier:
     compiled: Compiled
     state: CircuitState
     near: _Near = _Near()
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What is pickled: not what only saves time."""
+        return {name: value for name, value in vars(self).items() if name != "_remembered"}
 
     @property
     def design(self) -> Design:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
@@ -13,6 +12,7 @@ from thermionic.blocks.facets import TubeUse
 from thermionic.circuit.netlist import GROUND, Part
 from thermionic.devices import Pentode, Triode
 from thermionic.devices.base import Array
+from thermionic.lazily import remembered
 
 
 @dataclass(frozen=True)
@@ -74,7 +74,7 @@ def tube_use(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> TubeU
     return next((use for use in uses if use.part == part), uses[0])
 
 
-@lru_cache(maxsize=64)  # the amplifier before a change is asked again beside the one after it
+@remembered  # the amplifier before a change is asked again beside the one after it
 def stage_numbers(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> StageNumbers:
     """The numbers of one section of the block with that id. Raises KeyError, NoSolution."""
     use = tube_use(amplifier, block_id, part)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import types
 from dataclasses import dataclass
+from functools import cache
 from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 from pydantic import BaseModel
@@ -99,9 +100,13 @@ def _annotations(annotation: Any) -> list[Any]:
 
 
 def _quantity_of(found: Found) -> Quantity | None:
-    if found.info is None:
-        return None
-    marks = [*found.info.metadata, *_annotations(found.info.annotation)]
+    return None if found.owner is None else _quantity_of_field(type(found.owner), found.name)
+
+
+@cache
+def _quantity_of_field(owner: type[BaseModel], name: str) -> Quantity | None:
+    info = owner.model_fields[name]
+    marks = [*info.metadata, *_annotations(info.annotation)]
     return next((mark.quantity for mark in marks if isinstance(mark, Measured)), None)
 
 
