@@ -80,6 +80,7 @@ INSTALLED_APPS = [
     "bold_anode.upkeep",
 ]
 MIDDLEWARE = [
+    "bold_anode.upkeep.health.Health",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "csp.middleware.CSPMiddleware",

@@ -4,12 +4,10 @@ from django.urls import include, path, register_converter
 
 from bold_anode.amps import views
 from bold_anode.amps.rooms import RoomInAddress
-from bold_anode.upkeep.views import health
 
 register_converter(RoomInAddress, "room")
 urlpatterns = [
     path("", views.workshop, name="workshop"),
-    path("healthz", health, name="health"),
     path("", include("bold_anode.accounts.urls")),
     path("", include("bold_anode.tasks.urls")),
     path("", include("bold_anode.tubes.urls")),

@@ -169,6 +169,6 @@ def settings(url: str, **extra: str) -> dict[str, str]:
         # One thread a worker: the matrices are small, and two workers share two cores.
         "OPENBLAS_NUM_THREADS": "1",
         # Or each thread of a process keeps memory of its own that the others could have used.
-        "MALLOC_ARENA_MAX": "2",
+        "MALLOC_ARENA_MAX": "1",
         **extra,
     }

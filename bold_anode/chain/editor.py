@@ -27,7 +27,7 @@ class TubeChoice:
 class Row:
     """One value. ``choices`` are what may be chosen, value and words; ``tubes`` what a list to search in has, and
     ``also`` the paths of the envelopes that change with it; ``picked`` whether its other end can be pointed at in
-    the drawing."""
+    the drawing. ``number`` says that it is one, and ``prefixes`` what a keyboard of digits lacks for it."""
 
     path: str
     label: str
@@ -36,6 +36,19 @@ class Row:
     tubes: tuple[TubeChoice, ...] = ()
     picked: bool = False
     also: tuple[str, ...] = ()
+    number: bool = False
+    prefixes: tuple[str, ...] = ()
+
+
+# The prefixes that builders write before the unit.
+_PREFIXES = {
+    Quantity.RESISTANCE: ("k", "M"),
+    Quantity.CAPACITANCE: ("p", "n", "µ"),
+    Quantity.INDUCTANCE: ("µ", "m"),
+    Quantity.CURRENT: ("µ", "m"),
+    Quantity.VOLTAGE: ("m", "k"),
+    Quantity.FREQUENCY: ("k",),
+}
 
 
 def rows(user: Any, amplifier: SolvedAmplifier, fields: list[Field]) -> list[Row]:
@@ -63,7 +76,8 @@ def _row(amplifier: SolvedAmplifier, field: Field) -> Row:
     label = f"{field.title}, {field.quantity.unit}" if field.quantity and field.quantity.value.infix else field.title
     choices = documents.choices(design, field.path)
     if not choices:
-        return Row(field.path, label, field.text)
+        number = field.quantity is not None or isinstance(field.value, (int, float))
+        return Row(field.path, label, field.text, number=number, prefixes=_PREFIXES.get(field.quantity, ()))
     if field.refers:
         return Row(field.path, label, field.text, tuple((one, _end(amplifier, one)) for one in choices), picked=True)
     if isinstance(field.value, tuple):

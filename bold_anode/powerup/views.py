@@ -43,6 +43,7 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
         "stage": stage,
         "stages": [(one, one.title_for(plan.design)) for one in Stage],
         "plan": plan,
+        "revision": revision,
         "sets": project.reading_sets.select_related("revision")[:20],
         "channels": operations.CHANNELS[design.channels],
         "mains": f"{mains:g}",

@@ -73,7 +73,7 @@ def browser():
 @contextlib.contextmanager
 def signed_in(browser, address, **options):
     """A page signed in to the demo account, in a context of its own; anything on its console fails the test."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, **options)
+    context = browser.new_context(**{"viewport": {"width": 1280, "height": 800}, **options})
     context.set_default_timeout(PATIENCE)
     page = context.new_page()
     complaints = []

@@ -8,27 +8,24 @@ from playwright.sync_api import expect
 from tests.browser.conftest import signed_in
 
 AXE = (Path(__file__).parents[1] / "vendor" / "axe" / "axe.min.js").read_text()
-PAGES = (
-    "/",
-    "/tubes/",
-    "/amps/1/chain/",
-    "/amps/1/chain/?stage=driver",
-    "/amps/1/brief/",
-    "/amps/1/power-up/",
-    "/amps/1/power-up/?stage=no-tubes",
-)
+LOOKS = (Path(__file__).parent / "looks.js").read_text()
 
 
-# Controls that reach past the edge of the page, unless what they stand in scrolls.
-CUT_OFF = """() => {
-  const style = (e) => getComputedStyle(e);
-  const scrolls = (e) => e !== document.body && (/auto|scroll/.test(style(e).overflowX) || scrolls(e.parentElement));
-  const past = ({ width, left, right }) => width > 1 && (right > innerWidth + 1 || left < -1);
-  return [...document.querySelectorAll("button, a[href], input:not([type=hidden]), select, textarea")]
-    .filter((e) => !e.closest("svg, .skip") && e.checkVisibility() && style(e).position !== "absolute")
-    .filter((e) => past(e.getBoundingClientRect()) && !scrolls(e.parentElement))
-    .map((e) => e.textContent.trim().slice(0, 30) || e.name || e.id);
-}"""
+def every_page(page, address):
+    """The addresses of what there is to see: each room that is registered, whatever its name, of two amplifiers, and
+    the pages beside them."""
+    page.goto(address)
+    links = page.locator(".card-amp h2 a")
+    projects = {link.inner_text(): link.get_attribute("href") for link in links.all()}
+    chosen = [where for name, where in projects.items() if name in ("Lantern, as first drawn", "Saltpan push-pull")]
+    assert len(chosen) == 2, projects
+    found = ["/", "/tubes/", "/account/"]
+    for where in chosen:
+        page.goto(address + where)
+        found += [link.get_attribute("href") for link in page.locator("nav.rooms a").all()]
+        page.get_by_role("link", name="Power-up").click()
+        found += [page.url.split("?")[0].removeprefix(address) + "?stage=no-tubes"]
+    return found
 
 
 def serious(page):
@@ -47,16 +44,21 @@ def serious(page):
 def test_no_serious_violation_and_no_sideways_scrolling(browser, address, scheme):
     # axe is put into the page from outside, which the policy rightly forbids to the page itself
     with signed_in(browser, address, color_scheme=scheme, bypass_csp=True) as page:
-        for where in PAGES:
+        for where in every_page(page, address):
             page.goto(address + where)
+            page.wait_for_load_state("networkidle")
             expect(page.locator("html")).to_have_attribute("data-bs-theme", scheme)
             assert serious(page) == [], where
             for width in (1280, 800, 390):
-                page.set_viewport_size({"width": width, "height": 800})
-                assert page.evaluate("document.scrollingElement.scrollWidth") <= width, (where, width)
-                assert page.evaluate(CUT_OFF) == [], (where, width)
+                page.set_viewport_size({"width": width, "height": 844})
+                assert page.evaluate(LOOKS) == [], (where, width)
+            page.set_viewport_size({"width": 718, "height": 1040})
+            page.emulate_media(media="print")
+            assert page.evaluate(LOOKS) == [], (where, "paper")
+            page.emulate_media(media="screen")
             page.set_viewport_size({"width": 1280, "height": 800})
-        page.goto(f"{address}/amps/1/chain/")
+        page.goto(address)
+        page.get_by_role("link", name="Lantern single-ended", exact=True).first.click()
         page.locator('[data-path="blocks/reservoir/capacitor"]').click()
         expect(page.get_by_label("Capacitance, F")).to_be_focused()
         assert serious(page) == []
@@ -72,12 +74,63 @@ def test_signed_out_pages(browser, address):
 
 
 def test_the_bench_copy_prints(page, address):
-    page.goto(f"{address}/amps/1/power-up/")
+    """Point, what to expect, a box to write into, cautions, revision, mains and date, and nothing that wants a mouse;
+    the circuit with its supplies and figures on one landscape page."""
+    page.get_by_role("link", name="Lantern single-ended", exact=True).first.click()
     page.emulate_media(media="print")
-    expect(page.locator(".rooms")).to_be_hidden()
+    across = page.pdf(prefer_css_page_size=True)
+    assert b"/MediaBox [0 0 842" in across or b"/MediaBox [0 0 841" in across
+    page.set_viewport_size({"width": 1047, "height": 718})  # A4 across within its margins
+    bottom = "(e) => e.getBoundingClientRect().bottom"
+    for part in (".supply-sheet .drawing", ".stage-numbers"):
+        assert page.locator(part).evaluate(bottom) < 718, part
+    page.emulate_media(media="screen")
+    page.get_by_role("link", name="Power-up").click()
+    page.emulate_media(media="print")
+    paper = page.locator(".paper")
+    expect(paper).to_be_visible()
+    for words in ("revision", "V mains", "printed"):
+        expect(paper).to_contain_text(words)
     expect(page.locator(".caution")).to_be_visible()
-    expect(page.locator("table.readings")).to_be_visible()
-    assert len(page.pdf(format="A4")) > 10_000
+    assert page.locator("input.reading").first.bounding_box()["width"] > 100
+    for gone in (".rooms", "button", "select", ".verdict"):
+        assert [one.is_visible() for one in page.locator(gone).all()].count(True) == 0, gone
+
+
+def test_three_tasks_with_one_thumb_on_a_telephone(browser, address):
+    """A value changed, eight readings typed, the verdict read: by touch, at 390 px, targets of 44 px."""
+    phone = {"viewport": {"width": 390, "height": 844}, "has_touch": True, "is_mobile": True}
+    with signed_in(browser, address, **phone) as page:
+        page.get_by_label("Its name").fill("Pocket lantern")
+        page.get_by_role("button", name="Start", exact=True).tap()
+        resistor = page.locator('[data-path="blocks/output/cathode_resistor"]').first
+        resistor.tap()
+        value = page.get_by_label("Resistance, Ω")
+        expect(value).to_have_attribute("inputmode", "decimal")
+        value.fill("1")
+        page.locator(".prefixes button", has_text="k").first.tap()
+        expect(value).to_have_value("1k")
+        for button in page.locator(".prefixes button:visible, nav.rooms a").all():
+            assert button.bounding_box()["height"] >= 44
+        page.get_by_role("button", name="Set").first.tap()
+        expect(resistor).to_contain_text("1k")
+
+        page.get_by_role("link", name="Power-up").tap()
+        page.get_by_role("link", name="All tubes in").tap()
+        page.get_by_label("Mains at the wall").fill("230")
+        page.get_by_role("button", name="Start readings").tap()
+        readings = page.locator("input.reading")
+        expect(readings.first).to_be_enabled()
+        for count in range(8):
+            expect(readings.nth(count)).to_have_attribute("inputmode", "decimal")
+            readings.nth(count).fill("5")
+            page.keyboard.press("Enter")
+            verdict = page.locator(".readings .verdict").nth(count)
+            expect(verdict).not_to_be_empty()
+            box, at = verdict.bounding_box(), readings.nth(count).bounding_box()
+            assert at["y"] >= 0
+            assert box["y"] + box["height"] <= 844 - 48
+        expect(page.locator("#reasons")).to_contain_text("Stop here")
 
 
 def test_light_and_dark_by_hand_and_remembered(page, address):

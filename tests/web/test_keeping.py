@@ -6,6 +6,7 @@ import zipfile
 
 import pytest
 from django.core.management import CommandError, call_command
+from django.db import OperationalError, connection
 from django.urls import reverse
 
 from bold_anode.accounts import carrying
@@ -190,3 +191,16 @@ def test_what_is_no_backup_of_this_version_is_refused(owner, tmp_path):
     with pytest.raises(backups.BackupRefused, match="Reading the backup failed"):
         backups.put_back(bad)
     assert Revision.objects.count() == 5
+
+
+def test_health_is_answered_before_all_else(client, monkeypatch):
+    assert client.get("/healthz").json() == {"serves": True}
+    with monkeypatch.context() as broken:
+        broken.setattr(connection, "cursor", _no_database)
+        answer = client.get("/healthz", headers={"host": "anything"})
+    assert answer.status_code == 503
+    assert "database" in answer.json()["reason"]
+
+
+def _no_database():
+    raise OperationalError

@@ -17,3 +17,13 @@ export function say(text) {
   line.textContent = text;
   document.getElementById("notice").replaceChildren(line);
 }
+
+// What a telephone's keyboard of digits lacks: a key beside the field types it there.
+document.addEventListener("click", (event) => {
+  const key = event.target.closest("[data-types]");
+  if (!key) return;
+  const field = key.closest("form").querySelector("input[inputmode]");
+  const from = field.selectionStart ?? field.value.length;
+  field.setRangeText(key.dataset.types, from, field.selectionEnd ?? from, "end");
+  field.focus();
+});
