@@ -12,6 +12,7 @@ sys.path.insert(0, str(ROOT / "tools"))
 
 import cluster  # noqa: E402
 import local  # noqa: E402
+import running  # noqa: E402
 
 
 def test_a_busy_port_is_refused():
@@ -60,3 +61,111 @@ def test_another_server_that_does_not_answer_is_a_sentence():
     assert done.returncode == 1
     assert "The database cannot be reached" in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def test_a_secret_that_was_never_written_is_made_again(tmp_path, monkeypatch):
+    monkeypatch.setattr(local, "LOCAL", tmp_path)
+    (tmp_path / "key").write_text("")
+    made = local.secret("key")
+    assert len(made) > 40
+    assert local.secret("key") == made
+    assert (tmp_path / "key").stat().st_mode & 0o077 == 0
+
+
+def test_an_environment_left_in_the_middle_is_made_anew(tmp_path, monkeypatch):
+    commands = []
+
+    def run(command, what, **options):
+        commands.append("venv" if "venv" in command else "pip")
+        if len(commands) == 2:
+            raise KeyboardInterrupt
+        (tmp_path / "venv").mkdir(exist_ok=True)
+
+    monkeypatch.setattr(local, "LOCAL", tmp_path)
+    monkeypatch.setattr(local, "run", run)
+    with pytest.raises(KeyboardInterrupt):
+        local.environment(tests=False)
+    local.environment(tests=False)
+    assert commands == ["venv", "pip", "venv", "pip"]
+    local.environment(tests=False)
+    assert len(commands) == 4
+    (tmp_path / "venv" / "installed-app").write_text("for other packages")
+    local.environment(tests=False)
+    assert commands[4:] == ["pip"]
+
+
+def test_only_one_runs_from_a_folder_and_it_can_be_told_who(tmp_path, monkeypatch):
+    monkeypatch.setattr(local, "LOCAL", tmp_path)
+    lock = running.Lock("start")
+    assert lock.holder() is None
+    with lock:
+        assert running.Lock("start").holder() == running.own()
+        with pytest.raises(local.Refused, match="--stop"), running.Lock("start"):
+            pass
+    assert lock.holder() is None
+
+
+def test_what_a_killed_run_left_is_ended_and_nobody_elses_process(tmp_path, monkeypatch):
+    monkeypatch.setattr(local, "LOCAL", tmp_path)
+    left, other = (subprocess.Popen(["sleep", "60"]) for _ in range(2))
+    try:
+        ours, theirs = running.identity(left.pid), running.identity(other.pid)
+        record = running.Record("start")
+        record.write([ours, running.Process(theirs.pid, "started at another time")])
+        assert record.end_left_over()
+        assert left.wait(5) == -15
+        assert theirs.is_alive()
+        assert not record.end_left_over()
+        record.file.write_text("{")
+        assert not record.end_left_over()
+    finally:
+        other.kill()
+        other.wait()
+        left.kill()
+
+
+def test_a_process_that_keeps_ending_is_given_up_with_a_sentence(tmp_path, monkeypatch, capsys):
+    monkeypatch.setattr(local, "LOCAL", tmp_path)
+    child = running.Child("web process", ["false"], {})
+    supervisor = running.Supervisor([child], running.Record("start"), None)
+    supervisor.launch()
+    with pytest.raises(local.Refused, match="web process ended 5 times"):
+        supervisor.watch()
+    assert capsys.readouterr().out.count("starting it again") == 4
+
+
+@pytest.fixture
+def unmade(tmp_path, monkeypatch):
+    """A cluster whose place is there but in which nothing runs."""
+    monkeypatch.setattr(local, "LOCAL", tmp_path)
+    made = cluster.Cluster.__new__(cluster.Cluster)
+    made.data = tmp_path / "postgres"
+    made.data.mkdir()
+    return made
+
+
+def test_a_cluster_that_was_never_finished_is_put_aside_and_one_with_data_is_not(unmade):
+    (unmade.data / "PG_VERSION").write_text("15\n")
+    making = unmade.data.with_name("postgres-making")
+    making.mkdir()
+    unmade._put_aside_unfinished()
+    assert not making.exists()
+    assert not unmade.data.exists()
+    aside = next(unmade.data.parent.glob("postgres-unfinished-*"))
+    assert (aside / "PG_VERSION").exists()
+    (unmade.data / "global").mkdir(parents=True)
+    (unmade.data / "global" / "pg_control").write_bytes(b"data")
+    unmade._put_aside_unfinished()
+    assert (unmade.data / "global" / "pg_control").read_bytes() == b"data"
+
+
+def test_a_servers_number_that_something_else_has_meanwhile_is_forgotten(unmade):
+    other = subprocess.Popen(["sleep", "60"])
+    try:
+        (unmade.data / "postmaster.pid").write_text(f"{other.pid}\n{unmade.data}\n")
+        unmade.stop_left_over()
+        assert not (unmade.data / "postmaster.pid").exists()
+        assert other.poll() is None
+    finally:
+        other.kill()
+        other.wait()
