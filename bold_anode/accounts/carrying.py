@@ -19,7 +19,7 @@ from bold_anode.tubes.operations import MOST_TUBES
 from thermionic.design import OwnTriode
 from thermionic.design.reading import validate
 from thermionic.errors import DesignRefused, ThermionicError
-from thermionic.powerup import Stage
+from thermionic.powerup import Step
 from thermionic.text import all_readable
 
 FORMAT = 1
@@ -42,7 +42,7 @@ class _Reading(_Carried):
 
 class _ReadingSet(_Carried):
     revision: int
-    stage: Stage
+    step: Step
     channel: str = Field(max_length=20)
     mains_volt: float
     started_at: AwareDatetime
@@ -123,7 +123,7 @@ def _project(project: Project) -> dict[str, Any]:
         "reading_sets": [
             {
                 "revision": numbers[one.revision_id],
-                "stage": one.stage,
+                "step": one.step,
                 "channel": one.channel,
                 "mains_volt": one.mains_volt,
                 "started_at": _when(one.started_at),
@@ -234,7 +234,7 @@ def _store_readings(project: Project, made: dict[int, Revision], carried: _Readi
     stored = ReadingSet.objects.create(
         project=project,
         revision=made[carried.revision],
-        stage=carried.stage.value,
+        step=carried.step.value,
         channel=carried.channel,
         mains_volt=carried.mains_volt,
     )

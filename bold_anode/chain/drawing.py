@@ -64,7 +64,7 @@ class PartMark:
 
 
 @dataclass(frozen=True)
-class Reading:
+class Label:
     """A solved figure or a name beside its node. ``kind`` is ht, bias, signal, heat, ripple or reference; ``changed``
     follows if it differs from before. ``key`` names it between revisions; ``reference`` is the rail's that it stands
     for."""
@@ -98,7 +98,7 @@ class Drawing:
     height: float = 0
     parts: list[PartMark] = field(default_factory=list)
     symbols: list[Symbol] = field(default_factory=list)
-    readings: list[Reading] = field(default_factory=list)
+    labels: list[Label] = field(default_factory=list)
     stands: list[Stand] = field(default_factory=list)
     wiring: SafeString = field(default_factory=lambda: _geometry(""))
     joints: SafeString = field(default_factory=lambda: _geometry(""))
@@ -186,9 +186,9 @@ class _Pen:
         except DesignRefused:
             return True
 
-    def figure(self, figure: sketch.Figure) -> Reading:
+    def figure(self, figure: sketch.Figure) -> Label:
         """A solved number, marked if it differs from before."""
-        return self._reading(
+        return self._label(
             figure.of if figure.what == "voltage" else f"{figure.of}/{figure.what}{figure.side}",
             figure.x,
             figure.y,
@@ -198,7 +198,7 @@ class _Pen:
             "",
         )
 
-    def flag(self, flag: sketch.Flag) -> Reading:
+    def flag(self, flag: sketch.Flag) -> Label:
         """A name at the end of a wire, a rail's with its voltage."""
 
         def text(amplifier: SolvedAmplifier) -> str:
@@ -208,14 +208,14 @@ class _Pen:
             node = amplifier.design.block(block).node(port)
             return f"{flag.text} {display(amplifier.voltage(node), Quantity.VOLTAGE)}"
 
-        return self._reading(f"{flag.path}@{flag.x:g}", flag.x, flag.y, flag.anchor, flag.kind, text, flag.rail)
+        return self._label(f"{flag.path}@{flag.x:g}", flag.x, flag.y, flag.anchor, flag.kind, text, flag.rail)
 
-    def _reading(
+    def _label(
         self, key: str, x: float, y: float, anchor: str, kind: str, value: Callable[[SolvedAmplifier], str], rail: str
-    ) -> Reading:
+    ) -> Label:
         text = value(self.amplifier)
         changed = " changed" if self._differs(value, text) else ""
-        return Reading(key, _geometry(f"{x:g}"), _geometry(f"{y:g}"), anchor, text, kind + changed, rail,
+        return Label(key, _geometry(f"{x:g}"), _geometry(f"{y:g}"), anchor, text, kind + changed, rail,
                        _box(x, y, anchor, [(kind, text)]))  # fmt: skip
 
     def _differs(self, value: Callable[[SolvedAmplifier], str], text: str) -> bool:
@@ -268,7 +268,7 @@ def drawing(
         height=sheet.height,
         parts=[pen.part(mark) for mark in sheet.marks],
         symbols=[Symbol(one.kind, _place(one.x, one.y, one.turn, one.flip)) for one in sheet.symbols],
-        readings=[*map(pen.figure, sheet.figures), *map(pen.flag, sheet.flags)],
+        labels=[*map(pen.figure, sheet.figures), *map(pen.flag, sheet.flags)],
         stands=[
             Stand(one.block, *(_geometry(f"{value:g}") for value in (one.x, one.y, one.width, one.height)))
             for one in sheet.grounds

@@ -17,7 +17,7 @@ from bold_anode.tubes.models import OwnTube
 from bold_anode.tubes.operations import Measured, add_tube
 from thermionic import design as documents
 from thermionic import examples
-from thermionic.powerup import Stage
+from thermionic.powerup import Step
 
 # The other amplifiers on the bench, each with what its builder has not seen yet.
 _UNFINISHED: tuple[tuple[str, str, dict[str, str]], ...] = (
@@ -68,7 +68,7 @@ def _take_readings(project: Project) -> None:
     kept = json.loads((resources.files("bold_anode.demo") / "data" / "readings.json").read_text())
     for one in kept:
         assert project.current is not None
-        reading_set = start_set_on(project.current, Stage(one["stage"]), one["mains_volt"], one["channel"])
+        reading_set = start_set_on(project.current, Step(one["step"]), one["mains_volt"], one["channel"])
         Reading.objects.bulk_create(
             Reading(reading_set=reading_set, point=point, volt=volt) for point, volt in one["volts"].items()
         )

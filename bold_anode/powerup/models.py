@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.db import models
 
 from bold_anode.amps.models import Project, Revision
-from thermionic.powerup import Stage
+from thermionic.powerup import Step
 
 
 class ReadingSet(models.Model):
@@ -14,7 +14,7 @@ class ReadingSet(models.Model):
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="reading_sets")
     revision = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="reading_sets")
-    stage = models.CharField(max_length=20, choices=[(stage.value, stage.title) for stage in Stage])
+    step = models.CharField(max_length=20, choices=[(step.value, step.title) for step in Step])
     channel = models.CharField(max_length=20, blank=True)
     mains_volt = models.FloatField()
     started_at = models.DateTimeField(auto_now_add=True)
@@ -23,7 +23,7 @@ class ReadingSet(models.Model):
         ordering = ["-pk"]
 
     def __str__(self) -> str:
-        return f"{self.revision}, {self.stage}, {self.channel}"
+        return f"{self.revision}, {self.step}, {self.channel}"
 
     def latest(self) -> dict[str, float]:
         """The last reading at each test point, V."""

@@ -17,31 +17,31 @@ from bold_anode.powerup.plans import plan_for
 from bold_anode.tasks.models import State
 from bold_anode.tasks.operations import is_worker_alive
 from thermionic.errors import ThermionicError
-from thermionic.powerup import Plan, Stage, discharge_seconds, judge, reasons
+from thermionic.powerup import Plan, Step, discharge_seconds, judge, reasons
 
 
 def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
-    """The room, at the stage and the set of readings asked for."""
+    """The room, at the step and the set of readings asked for."""
     project = shown.project
     asked = whole_number(request.GET.get("set", ""))
     reading_set = None
     if asked is not None:
         reading_set = project.reading_sets.select_related("revision").filter(pk=asked).first()
-    wanted = request.GET.get("stage", "")
-    stage = Stage(reading_set.stage) if reading_set else Stage(wanted) if wanted in {s.value for s in Stage} else None
+    wanted = request.GET.get("step", "")
+    step = Step(reading_set.step) if reading_set else Step(wanted) if wanted in {s.value for s in Step} else None
     if reading_set is None:
         sets = project.reading_sets.select_related("revision")
-        reading_set = (sets.filter(stage=stage.value) if stage else sets).first()
-        stage = stage or (Stage(reading_set.stage) if reading_set else Stage.NO_TUBES)
-    assert stage is not None
+        reading_set = (sets.filter(step=step.value) if step else sets).first()
+        step = step or (Step(reading_set.step) if reading_set else Step.NO_TUBES)
+    assert step is not None
     design = shown.solved.amplifier.design
     mains = reading_set.mains_volt if reading_set else design.brief.mains_volt
     revision = reading_set.revision if reading_set else project.current
-    plan = plan_for(revision, stage, mains)
+    plan = plan_for(revision, step, mains)
     return "powerup/powerup.html", {
         **_judged(plan, reading_set),
-        "stage": stage,
-        "stages": [(one, one.title_for(plan.design)) for one in Stage],
+        "step": step,
+        "steps": [(one, one.title_for(plan.design)) for one in Step],
         "plan": plan,
         "revision": revision,
         "sets": project.reading_sets.select_related("revision")[:20],
@@ -82,7 +82,7 @@ def start(request: HttpRequest, project_id: int) -> HttpResponse:
         reading_set = operations.start_set(
             request.user,
             project_id,
-            request.POST.get("stage", ""),
+            request.POST.get("step", ""),
             request.POST.get("mains", ""),
             request.POST.get("channel", ""),
         )
@@ -100,7 +100,7 @@ def reading(request: HttpRequest, set_id: int) -> HttpResponse:
     point = request.POST.get("point", "")
     try:
         reading_set = operations.take_reading(request.user, set_id, point, request.POST.get("volt", ""))
-        plan = plan_for(reading_set.revision, Stage(reading_set.stage), reading_set.mains_volt)
+        plan = plan_for(reading_set.revision, Step(reading_set.step), reading_set.mains_volt)
     except ThermionicError as reason:
         return refuse(request, str(reason))
     judged = _judged(plan, reading_set)
@@ -114,7 +114,7 @@ def meaning(request: HttpRequest, set_id: int) -> HttpResponse:
     more."""
     reading_set = operations.owned_set(request.user, set_id)
     try:
-        plan = plan_for(reading_set.revision, Stage(reading_set.stage), reading_set.mains_volt)
+        plan = plan_for(reading_set.revision, Step(reading_set.step), reading_set.mains_volt)
         judged = _judged(plan, reading_set)
         if judged["wrong"]:
             work = operations.likely_faults(request.user, reading_set, again=request.method == "POST")

@@ -24,7 +24,7 @@ def every_page(page, address):
         page.goto(address + where)
         found += [link.get_attribute("href") for link in page.locator("nav.rooms a").all()]
         page.get_by_role("link", name="Power-up").click()
-        found += [page.url.split("?")[0].removeprefix(address) + "?stage=no-tubes"]
+        found += [page.url.split("?")[0].removeprefix(address) + "?step=no-tubes"]
     return found
 
 

@@ -9,7 +9,7 @@ from playwright.sync_api import expect
 from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.design import changed
-from thermionic.powerup import Stage, plan
+from thermionic.powerup import Step, plan
 from thermionic.powerup.faults import wrong_value
 from thermionic.values import Quantity, display
 
@@ -77,7 +77,7 @@ def test_from_the_drawing_to_the_wrong_reading(page):
     page.get_by_label("Mains at the wall").fill("229")
     page.get_by_role("button", name="Start readings").click()
     expect(page.locator(".conditions")).to_contain_text("229 V mains")
-    the_plan = plan(design, Stage.ALL_TUBES, 229.0)
+    the_plan = plan(design, Step.ALL_TUBES, 229.0)
     measured = the_plan.solve(wrong_value(the_plan, "R5", 22e3).netlist)
     page.locator("input.reading").first.focus()
     for value in measured:
@@ -305,7 +305,7 @@ def test_a_connection_is_pointed_at_in_the_drawing(page):
     page.locator('.editor form:has(input[value="blocks/splitter/feed"]) [data-pick]').click()
     expect(page.locator('[data-path="blocks/ht3/resistor"]')).to_have_class(re.compile("candidate"))
     expect(page.locator('[data-path="blocks/volume"]')).not_to_have_class(re.compile("candidate"))
-    page.locator('.readings [data-reference="ht3.out"]').first.click()
+    page.locator('.labels [data-reference="ht3.out"]').first.click()
     expect(page.locator(".project-bar")).to_contain_text("splitter feed: ht2.out to ht3.out")
     expect(page.locator(".pointing")).to_have_count(0)
     page.locator('[data-path="blocks/splitter"]').first.click()

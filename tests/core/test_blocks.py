@@ -253,7 +253,7 @@ def test_published_output_stages_come_out_of_the_blocks(row):
 def test_a_kind_of_block_is_one_new_class_and_nothing_else():
     """A kind registered here can be put in, compiled, solved, drawn, edited and judged like any other."""
     from thermionic.findings import examine
-    from thermionic.powerup import Stage, plan
+    from thermionic.powerup import Step, plan
     from thermionic.schematic import signal_sheet
 
     class Snubber(Block):
@@ -286,7 +286,7 @@ def test_a_kind_of_block_is_one_new_class_and_nothing_else():
         assert amplifier.gain("test_snubber") < 0.6 * solve(examples.example("lantern")).gain("volume")
         assert any(mark.path == "blocks/test_snubber/shunt" for mark in signal_sheet(design).marks)
         examine(amplifier)
-        assert plan(design, Stage.ALL_TUBES, 230.0).points
+        assert plan(design, Step.ALL_TUBES, 230.0).points
     finally:
         del KINDS["test-snubber"]
 

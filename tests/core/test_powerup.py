@@ -9,7 +9,7 @@ from thermionic import devices, examples
 from thermionic.amplifier import solve
 from thermionic.design import changed, fit_part
 from thermionic.errors import NoSolution
-from thermionic.powerup import Stage, Verdict, discharge_seconds, judge, plan, reasons, signatures
+from thermionic.powerup import Step, Verdict, discharge_seconds, judge, plan, reasons, signatures
 from thermionic.powerup.devices import failures, spread
 from thermionic.powerup.faults import faults, wrong_value
 
@@ -18,7 +18,7 @@ LANTERN = examples.example("lantern")
 
 @pytest.fixture(scope="module")
 def tubes_in():
-    return plan(LANTERN, Stage.ALL_TUBES, 232.0)
+    return plan(LANTERN, Step.ALL_TUBES, 232.0)
 
 
 @pytest.fixture(scope="module")
@@ -43,7 +43,7 @@ def test_expected_values_are_the_solved_amplifiers(tubes_in):
 
 
 def test_without_tubes_every_rail_stands_at_the_peak():
-    points = {point.key: point for point in plan(LANTERN, Stage.NO_TUBES, 232.0).points}
+    points = {point.key: point for point in plan(LANTERN, Step.NO_TUBES, 232.0).points}
     assert points["output_anode"].expected == pytest.approx(points["reservoir"].expected, rel=1e-3)
     assert points["output_cathode"].expected == pytest.approx(0, abs=1e-3)
     assert "speaker_ac" not in points
@@ -51,8 +51,8 @@ def test_without_tubes_every_rail_stands_at_the_peak():
 
 def test_a_rectifier_tube_stays_in_when_the_tubes_are_pulled():
     """A choke-smoothed 340-0-340 V behind its tube: with nothing drawn the rails float up towards the peak."""
-    the_plan = plan(examples.example("weir"), Stage.NO_TUBES, 230.0)
-    assert the_plan.stage.title_for(the_plan.design) == "No tubes but the rectifier"
+    the_plan = plan(examples.example("weir"), Step.NO_TUBES, 230.0)
+    assert the_plan.step.title_for(the_plan.design) == "No tubes but the rectifier"
     rails = [point.expected for point in the_plan.points if "HT" in point.title]
     assert min(rails) > 0.85 * 340 * 2**0.5
     assert max(rails) < 340 * 2**0.5
@@ -127,7 +127,7 @@ def test_a_fault_in_one_channel_leaves_the_other_alone(tubes_in):
     dead = next(fault for fault in faults(tubes_in) if fault.key == "V2:dead")
     at = dict(zip([p.key for p in tubes_in.points], tubes_in.solve(dead.netlist), strict=True))
     whole = next(p for p in tubes_in.points if p.key == "reservoir").expected
-    none = plan(LANTERN, Stage.NO_TUBES, 232.0).points[0].expected
+    none = plan(LANTERN, Step.NO_TUBES, 232.0).points[0].expected
     assert whole < at["reservoir"] < (whole + 2 * none) / 3
 
 
@@ -135,11 +135,11 @@ def test_the_supply_discharges_through_its_bleeder_or_not_at_all():
     """At the worst: every capacitor 20 % large, the bleeder 5 % high, from the mains that was measured."""
     farads, ohms = 1.2 * (47e-6 + 220e-6 + 220e-6 + 47e-6), 1.05 * 220e3
     for mains in (232.0, 250.0):
-        empty = plan(LANTERN, Stage.NO_TUBES, mains)
+        empty = plan(LANTERN, Step.NO_TUBES, mains)
         start = next(point for point in empty.points if point.key == "reservoir").expected
         assert discharge_seconds(empty) == pytest.approx(farads * ohms * np.log(start / 50), rel=0.05)
     without = fit_part(LANTERN, "blocks/reservoir/bleeder", False)
-    assert discharge_seconds(plan(without, Stage.ALL_TUBES, 232.0)) is None
+    assert discharge_seconds(plan(without, Step.ALL_TUBES, 232.0)) is None
 
 
 def test_of_faults_that_explain_as_much_the_common_one_comes_first(tubes_in, known):

@@ -15,7 +15,7 @@ from thermionic.amplifier import solve, stage_numbers
 from thermionic.design import dump, load
 from thermionic.devices import PentodeCoefficients, TriodeCoefficients
 from thermionic.findings import examine
-from thermionic.powerup import Stage, plan
+from thermionic.powerup import Step, plan
 from thermionic.tubes import library
 
 RECORDS = {
@@ -111,11 +111,11 @@ def test_it_has_the_same_findings(opened):
     ]
 
 
-@pytest.mark.parametrize("stage", Stage)
-def test_readings_taken_then_still_have_their_test_points(opened, stage):
+@pytest.mark.parametrize("step", Step)
+def test_readings_taken_then_still_have_their_test_points(opened, step):
     record, design, _ = opened
-    points = {point.key: point for point in plan(design, stage, design.brief.mains_volt).points}
-    for key, (_, expected, low, high) in record["points"][stage.value].items():
+    points = {point.key: point for point in plan(design, step, design.brief.mains_volt).points}
+    for key, (_, expected, low, high) in record["points"][step.value].items():
         assert points[key].expected == pytest.approx(expected, rel=1e-3, abs=2e-3), key
         assert points[key].low == pytest.approx(low, rel=2e-3, abs=4e-3), key
         assert points[key].high == pytest.approx(high, rel=2e-3, abs=4e-3), key

@@ -61,7 +61,7 @@ def faults(sheet):
     """Everything that lies on something else, or off the sheet, in words."""
     bodies = [(mark.designator or mark.spoken, box(mark)) for mark in sheet.parts]
     labels = [(f"{mark.designator} {mark.text}", mark.box) for mark in sheet.parts if mark.designator or mark.text]
-    labels += [(reading.text, reading.box) for reading in sheet.readings]
+    labels += [(label.text, label.box) for label in sheet.labels]
     lines = list(segments(sheet))
     found = []
     for name, one in bodies + labels:
@@ -189,9 +189,9 @@ def test_what_did_not_change_is_not_marked():
     assert not any(station.changed for station in strip(amplifier, again).stations)
     sheet, _ = drawings(amplifier, again)
     assert not any("changed" in mark.marks for mark in sheet.parts)
-    assert not any("changed" in reading.kind for reading in sheet.readings)
+    assert not any("changed" in label.kind for label in sheet.labels)
     assert not any(figure.was for figure in stage_figures(amplifier, again, "output"))
     other = solve(changed(EXAMPLES["lantern"], "blocks/driver/anode_load/ohm", "82k"))
     sheet, _ = drawings(other, amplifier)
     assert [mark.designator for mark in sheet.parts if "changed" in mark.marks] == ["R5"]
-    assert {"driver_anode", "driver_cathode"} <= {r.key for r in sheet.readings if "changed" in r.kind}
+    assert {"driver_anode", "driver_cathode"} <= {r.key for r in sheet.labels if "changed" in r.kind}

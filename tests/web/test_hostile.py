@@ -20,7 +20,7 @@ from bold_anode.powerup.operations import start_set_on
 from bold_anode.tasks.models import Work
 from bold_anode.tubes.models import OwnTube
 from bold_anode.tubes.operations import Measured, add_tube
-from thermionic.powerup import Stage
+from thermionic.powerup import Step
 
 REQUESTS = int(os.environ.get("HOSTILE", "400"))
 MOST_PROJECTS = 6
@@ -35,7 +35,7 @@ PATHS = [
     "blocks//", "blocks/output/__class__", "blocks/output/kind", "blocks/output/id", "x" * 3000,
 ]  # fmt: skip
 FIELDS = [
-    "path", "value", "seen", "steps", "fitted", "also", "action", "block", "kind", "stage", "mains", "channel", "point",
+    "path", "value", "seen", "steps", "fitted", "also", "action", "block", "kind", "stage", "step", "mains", "channel", "point",
     "volt", "name", "points", "anode_volt", "anode_watt", "starter", "username", "password", "password1", "password2",
     "new_password1", "new_password2", "old_password", "next", "set", "of", "old",
 ]  # fmt: skip
@@ -83,7 +83,7 @@ def stored():
 @pytest.fixture
 def things(owner, stranger, project):
     tube = add_tube(owner, Measured("Mine", "rectifier", "drop_v,anode_a\n17,0.225\n10,0.1\n", "300", "1"))
-    reading_set = start_set_on(project.current, Stage.NO_TUBES, 230.0, "left")
+    reading_set = start_set_on(project.current, Step.NO_TUBES, 230.0, "left")
     work = Work.objects.create(owner=owner, kind="likely faults", about="nothing")
     return {
         "project_id": project.pk,

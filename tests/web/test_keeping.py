@@ -21,7 +21,7 @@ from bold_anode.upkeep import backups
 from thermionic import examples
 from thermionic.design import changed
 from thermionic.errors import DesignRefused
-from thermionic.powerup import Stage
+from thermionic.powerup import Step
 
 RESISTOR = "blocks/output/cathode_resistor/ohm"
 
@@ -33,7 +33,7 @@ def fill(owner):
         change_design(owner, project.pk, lambda design, typed=typed: (changed(design, RESISTOR, typed), typed))
         undo(owner, project.pk)
     change_design(owner, project.pk, lambda design: (changed(design, RESISTOR, "750"), "750"))
-    reading_set = start_set_on(project.revisions.get(number=2), Stage.ALL_TUBES, 231.0, "right")
+    reading_set = start_set_on(project.revisions.get(number=2), Step.ALL_TUBES, 231.0, "right")
     for volt in ("48.2", "", "47.9"):
         take_reading(owner, reading_set.pk, "output_cathode", volt)
     add_tube(owner, Measured("Mine", "rectifier", "drop_v,anode_a\n17,0.225\n10,0.1\n", "300 V", "1 W"))
@@ -48,7 +48,7 @@ def held(owner):
     for project in Project.objects.filter(owner=owner).order_by("pk"):
         revisions = project.revisions.values_list("number", "parent__number", "note", "made_at", "document_hash")
         sets = project.reading_sets.order_by("pk").values_list(
-            "revision__number", "stage", "channel", "mains_volt", "started_at"
+            "revision__number", "step", "channel", "mains_volt", "started_at"
         )
         readings = Reading.objects.filter(reading_set__project=project).values_list("point", "volt", "taken_at")
         at = (project.current.number, getattr(project.previous, "number", None), project.created_at)

@@ -14,7 +14,7 @@ HTMX = {"HTTP_HX_REQUEST": "true"}
 @pytest.fixture
 def reading_set(bench, project):
     response = bench.post(
-        reverse("readings-start", args=[project.pk]), {"stage": "all-tubes", "mains": "231 V", "channel": "right"}
+        reverse("readings-start", args=[project.pk]), {"step": "all-tubes", "mains": "231 V", "channel": "right"}
     )
     made = ReadingSet.objects.get()
     assert response.url == f"/amps/{project.pk}/power-up/?set={made.pk}"
@@ -64,7 +64,7 @@ def test_a_bad_reading_is_refused_and_not_kept(bench, reading_set, point, volt, 
 
 @pytest.mark.parametrize(
     "values",
-    [{"stage": "half", "mains": "230"}, {"stage": "no-tubes", "mains": "23"}, {"stage": "no-tubes", "mains": ""}],
+    [{"step": "half", "mains": "230"}, {"step": "no-tubes", "mains": "23"}, {"step": "no-tubes", "mains": ""}],
 )
 def test_bad_conditions_are_refused(bench, project, values):
     assert bench.post(reverse("readings-start", args=[project.pk]), values, **HTMX).status_code == 422
@@ -84,9 +84,9 @@ def test_the_demo_is_loaded_once_and_its_bad_build_is_explained(client, django_u
     user = django_user_model.objects.get(username="saltmarsh")
     assert user.projects.count() == 6
     client.force_login(user)
-    project = user.projects.get(reading_sets__stage="all-tubes")
+    project = user.projects.get(reading_sets__step="all-tubes")
     page = client.get(reverse("room", args=[project.pk, "power-up"])).content.decode()
-    meaning = reverse("meaning", args=[project.reading_sets.get(stage="all-tubes").pk])
+    meaning = reverse("meaning", args=[project.reading_sets.get(step="all-tubes").pk])
     assert f'hx-get="{meaning}"' in page
     assert "no worker is running" in client.get(meaning).content.decode()
     worker()

@@ -10,7 +10,7 @@ from bold_anode.tasks import kinds, operations
 from bold_anode.tasks.models import State, Work
 from thermionic import budget
 from thermionic.errors import NoSolution, ValueRefused
-from thermionic.powerup import Stage
+from thermionic.powerup import Step
 
 KIND = "counting"
 
@@ -101,7 +101,7 @@ def test_nobody_else_can_cancel_it(client, bench, owner, stranger, counting):
 
 
 def test_the_page_says_how_far_it_is_and_whether_anybody_works(bench, owner, project):
-    reading_set = start_set_on(project.current, Stage.ALL_TUBES, 230.0, "left")
+    reading_set = start_set_on(project.current, Step.ALL_TUBES, 230.0, "left")
     meaning = reverse("meaning", args=[reading_set.pk])
     bench.post(reverse("reading", args=[reading_set.pk]), {"point": "output_cathode", "volt": "4.8"})
     assert "no worker is running" in bench.get(meaning).content.decode()

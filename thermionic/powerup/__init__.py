@@ -2,14 +2,14 @@
 
 from thermionic.powerup.discharge import discharge_seconds
 from thermionic.powerup.judging import Judgement, Verdict, judge
-from thermionic.powerup.plan import Plan, Stage, TestPoint, plan
+from thermionic.powerup.plan import Plan, Step, TestPoint, plan
 from thermionic.powerup.reasons import Reason, reasons, signatures
 
 __all__ = [
     "Judgement",
     "Plan",
     "Reason",
-    "Stage",
+    "Step",
     "TestPoint",
     "Verdict",
     "discharge_seconds",

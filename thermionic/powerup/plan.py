@@ -1,4 +1,4 @@
-"""The test points of each stage of the first power-up, with expected values and bands, all solved."""
+"""The test points of each step of the first power-up, with expected values and bands, all solved."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ METER = 0.015
 LEAST_DC, LEAST_AC = 0.1, 0.005
 
 
-class Stage(Enum):
+class Step(Enum):
     """How far the power-up has come."""
 
     NO_TUBES = "no-tubes"
@@ -42,7 +42,7 @@ class Stage(Enum):
 
     def title_for(self, design: Design) -> str:
         """As it is said of a design whose rectifier may be a tube itself, which stays in."""
-        tube = self is Stage.NO_TUBES and bool(compile_design(design).rectifier_tubes)
+        tube = self is Step.NO_TUBES and bool(compile_design(design).rectifier_tubes)
         return "No tubes but the rectifier" if tube else self.title
 
 
@@ -76,10 +76,10 @@ class TestPoint(Probe):
 
 @dataclass(frozen=True, eq=False)
 class Plan:
-    """One stage of the power-up of a design on a given mains: its netlist, points and test signal."""
+    """One step of the power-up of a design on a given mains: its netlist, points and test signal."""
 
     design: Design
-    stage: Stage
+    step: Step
     mains_volt: float
     compiled: Compiled
     netlist: Netlist
@@ -121,8 +121,8 @@ class Plan:
         return tuple(points)
 
 
-def plan(design: Design, stage: Stage, mains_volt: float) -> Plan:
-    """The plan for one stage with ``mains_volt`` measured at the wall. Raises ValueRefused, NoSolution.
+def plan(design: Design, step: Step, mains_volt: float) -> Plan:
+    """The plan for one step with ``mains_volt`` measured at the wall. Raises ValueRefused, NoSolution.
 
     The test signal is 1 kHz at the source with the volume control full up, at a level for about 1 V rms at the
     loudspeaker. One channel is measured; the other is taken to be healthy.
@@ -130,19 +130,19 @@ def plan(design: Design, stage: Stage, mains_volt: float) -> Plan:
     design = full_up(changed(design, "brief/mains_volt", mains_volt))
     compiled = compile_design(design)
     netlist = compiled.netlist
-    if stage is Stage.NO_TUBES:
+    if step is Step.NO_TUBES:
         netlist = netlist.without(is_pulled)
     state = solve_circuit(netlist)
     netlist = _one_channel(netlist, state)
     state = solve_circuit(netlist, state)
     test_volt = 0.0
-    if stage is Stage.ALL_TUBES:
+    if step is Step.ALL_TUBES:
         system = state.at.system
         tone = SmallSignal(state.at).tone(np.array([TEST_HERTZ]))[0]
         gain = float(abs(tone[system.node(compiled.load.node)] / tone[system.node(compiled.source.node)]))
         test_volt = float(f"{1.0 / max(gain, 1e-3):.0e}")
-    probes = tuple(_probes(compiled, netlist, stage))
-    return Plan(design, stage, mains_volt, compiled, netlist, state, test_volt, probes)
+    probes = tuple(_probes(compiled, netlist, step))
+    return Plan(design, step, mains_volt, compiled, netlist, state, test_volt, probes)
 
 
 def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
@@ -163,15 +163,15 @@ def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
     return replace(netlist, parts=tuple(parts))
 
 
-def _probes(compiled: Compiled, netlist: Netlist, stage: Stage) -> Iterator[Probe]:
-    """The probes of a stage, in the order to measure: rails, then each tube's electrodes, then the signal. Of
+def _probes(compiled: Compiled, netlist: Netlist, step: Step) -> Iterator[Probe]:
+    """The probes of a step, in the order to measure: rails, then each tube's electrodes, then the signal. Of
     points on one node the first is measured."""
     seen: set[str] = {GROUND}
     for probe in (*_rail_probes(compiled), *_tube_probes(compiled)):
         if probe.node not in seen and probe.node in netlist.nodes:
             seen.add(probe.node)
             yield probe
-    if stage is Stage.ALL_TUBES:
+    if step is Step.ALL_TUBES:
         yield from _signal_probes(compiled)
 
 
