@@ -99,21 +99,21 @@ def _text(data: Any) -> str:
 
 
 def _when(moment: datetime | None) -> str | None:
-    return moment and moment.isoformat()
+    return moment.isoformat() if moment else None
 
 
 def _project(project: Project) -> dict[str, Any]:
     revisions = list(project.revisions.all())
     numbers = {revision.pk: revision.number for revision in revisions}
     return {
-        "current": numbers.get(project.current_id),
-        "previous": numbers.get(project.previous_id),
+        "current": numbers.get(project.current_id or 0),
+        "previous": numbers.get(project.previous_id or 0),
         "created_at": _when(project.created_at),
         "deleted_at": _when(project.deleted_at),
         "revisions": [
             {
                 "number": revision.number,
-                "parent": numbers.get(revision.parent_id),
+                "parent": numbers.get(revision.parent_id or 0),
                 "note": revision.note,
                 "made_at": _when(revision.made_at),
                 "document": revision.document,

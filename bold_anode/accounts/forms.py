@@ -7,7 +7,7 @@ from django.contrib.auth.forms import UserCreationForm
 from django.core.validators import RegexValidator
 
 
-class SignUp(UserCreationForm):
+class SignUp(UserCreationForm):  # type: ignore[type-arg]
     """Django's own, with names that cannot be taken for another's."""
 
     username = forms.CharField(

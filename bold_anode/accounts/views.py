@@ -10,7 +10,7 @@ from django.contrib.auth import login, logout, update_session_auth_hash
 from django.contrib.auth.decorators import login_not_required
 from django.contrib.auth.forms import AuthenticationForm, PasswordChangeForm
 from django.contrib.auth.views import LoginView
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.utils import timezone
 from django.views.decorators.debug import sensitive_post_parameters
@@ -19,6 +19,7 @@ from django.views.decorators.http import require_POST, require_safe
 from bold_anode.accounts import carrying, operations
 from bold_anode.accounts.forms import SignUp
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
+from bold_anode.frame.requests import Request
 from thermionic.errors import DesignRefused, ThermionicError
 
 _ACCOUNT_OF_ALL = "This is the demo account, which everybody has the password of; make one of your own for that."
@@ -38,7 +39,7 @@ class SignIn(LoginView):
         return super().get_context_data(demo=_demo(), **kwargs)
 
 
-def locked_out(request: HttpRequest, response: HttpResponse | None = None, credentials: Any = None) -> HttpResponse:
+def locked_out(request: Request, response: HttpResponse | None = None, credentials: Any = None) -> HttpResponse:
     """After too many wrong passwords: the same sentence whether or not there is such an account."""
     minutes = int(settings.AXES_COOLOFF_TIME.total_seconds() // 60)
     context = {"form": AuthenticationForm(), "demo": _demo(), "locked_minutes": minutes}
@@ -47,7 +48,7 @@ def locked_out(request: HttpRequest, response: HttpResponse | None = None, crede
 
 @sensitive_post_parameters()
 @login_not_required
-def sign_up(request: HttpRequest) -> HttpResponse:
+def sign_up(request: Request) -> HttpResponse:
     """A new account, signed in at once."""
     form = SignUp(request.POST or None)
     if request.method == "POST":
@@ -59,19 +60,19 @@ def sign_up(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def account(request: HttpRequest) -> HttpResponse:
+def account(request: Request) -> HttpResponse:
     """What can be done to the account as a whole."""
     return _account(request, PasswordChangeForm(request.user))
 
 
-def _account(request: HttpRequest, form: PasswordChangeForm, status: int = 200) -> HttpResponse:
+def _account(request: Request, form: PasswordChangeForm, status: int = 200) -> HttpResponse:
     context = {"form": form, "is_demo": operations.is_demo(request.user)}
     return render(request, "accounts/account.html", context, status=status)
 
 
 @sensitive_post_parameters()
 @require_POST
-def change_password(request: HttpRequest) -> HttpResponse:
+def change_password(request: Request) -> HttpResponse:
     """Another password; other browsers that are signed in are signed out by it."""
     if operations.is_demo(request.user):
         messages.error(request, _ACCOUNT_OF_ALL)
@@ -86,7 +87,7 @@ def change_password(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def export_all(request: HttpRequest) -> HttpResponse:
+def export_all(request: Request) -> HttpResponse:
     """Everything in the workshop as one zip."""
     name = f"workshop-{timezone.now():%Y-%m-%d}.zip"
     return HttpResponse(
@@ -97,7 +98,7 @@ def export_all(request: HttpRequest) -> HttpResponse:
 
 
 @require_POST
-def import_all(request: HttpRequest) -> HttpResponse:
+def import_all(request: Request) -> HttpResponse:
     """What an export holds, put beside what is there."""
     upload = request.FILES.get("file")
     try:
@@ -105,7 +106,7 @@ def import_all(request: HttpRequest) -> HttpResponse:
             raise DesignRefused("Choose a file first: the .zip that Export everything gave.")
         projects, tubes = carrying.unpack(request.user, upload)
     except ThermionicError as reason:
-        messages.error(request, f"{upload.name[:80] if upload else 'No file'}: {reason} Nothing was stored.")
+        messages.error(request, f"{((upload and upload.name) or 'No file')[:80]}: {reason} Nothing was stored.")
         return redirect("account")
     messages.success(request, f"{projects} projects and {tubes} tubes are in your workshop.")
     return redirect("workshop")
@@ -113,7 +114,7 @@ def import_all(request: HttpRequest) -> HttpResponse:
 
 @sensitive_post_parameters()
 @require_POST
-def delete(request: HttpRequest) -> HttpResponse:
+def delete(request: Request) -> HttpResponse:
     """The account with everything in it, once the password has been given again."""
     if operations.is_demo(request.user):
         messages.error(request, _ACCOUNT_OF_ALL)

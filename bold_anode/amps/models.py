@@ -13,7 +13,7 @@ from thermionic.design import Design, dump
 from thermionic.design.reading import validate
 
 
-class ProjectQuerySet(models.QuerySet):
+class ProjectQuerySet(models.QuerySet["Project"]):
     """Queries that never reach into another owner's workshop."""
 
     def of(self, user: Any) -> ProjectQuerySet:
@@ -40,9 +40,15 @@ class Project(models.Model):
         return self.name
 
     @property
+    def at(self) -> Revision:
+        """The revision that it stands at; one without is only there while it is made or deleted."""
+        assert self.current is not None
+        return self.current
+
+    @property
     def name(self) -> str:
         """The design's name."""
-        return self.current.document["name"] if self.current else "(no design)"
+        return str(self.current.document["name"]) if self.current else "(no design)"
 
     def can_undo(self) -> bool:
         """Whether there is a revision to go back to."""
@@ -77,7 +83,7 @@ class Revision(models.Model):
 
     def save(self, *args: Any, **kwargs: Any) -> None:
         """Store a new revision; an existing one is refused."""
-        if self.pk is not None:
+        if not self._state.adding:
             raise TypeError("A revision is never changed; make another.")
         super().save(*args, **kwargs)
 

@@ -24,7 +24,7 @@ def _owned(user: Any, project_id: int, *, deleted: bool = False) -> Project:
     """The user's project, its row locked until the transaction ends. Raises Http404 for anybody else's."""
     # The lock first and by itself: a row joined to it would be read from before whatever we waited for.
     rows = Project.objects.select_for_update().filter(owner=user, deleted_at__isnull=not deleted)
-    project = rows.filter(pk=project_id).first()
+    project: Project | None = rows.filter(pk=project_id).first()
     if project is None:
         raise Http404
     return project
@@ -126,7 +126,7 @@ def change_design(
 
 def _current(user: Any, project_id: int) -> Revision:
     """The revision that the user's project stands at. Raises Http404 for anybody else's."""
-    project = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
+    project: Project | None = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
     if project is None or project.current is None:
         raise Http404
     return project.current
@@ -142,10 +142,9 @@ def _must_be(current: Revision, seen: int | None) -> None:
 def undo(user: Any, project_id: int, seen: int | None = None) -> Project:
     """Go back to the revision that the current one was made from; stays put at the first. Raises Stale."""
     project = _owned(user, project_id)
-    assert project.current is not None
-    _must_be(project.current, seen)
+    _must_be(project.at, seen)
     if project.can_undo():
-        project.previous, project.current = project.current, project.current.parent
+        project.previous, project.current = project.current, project.at.parent
         project.save()
     return project
 
@@ -154,8 +153,7 @@ def undo(user: Any, project_id: int, seen: int | None = None) -> Project:
 def redo(user: Any, project_id: int, seen: int | None = None) -> Project:
     """Go forward to the latest revision made from the current one; stays put if there is none. Raises Stale."""
     project = _owned(user, project_id)
-    assert project.current is not None
-    _must_be(project.current, seen)
+    _must_be(project.at, seen)
     following = project.next_revision()
     if following is not None:
         project.previous, project.current = project.current, following

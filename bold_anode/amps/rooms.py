@@ -6,12 +6,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import render
 
 from bold_anode.amps.models import Project
 from bold_anode.amps.solved import Solved, solved
 from bold_anode.amps.strip import strip
+from bold_anode.frame.requests import Request
 from thermionic.errors import ThermionicError
 
 
@@ -25,7 +26,7 @@ class Room:
     slug: str
     title: str
     question: str
-    draw: Callable[[HttpRequest, Shown], tuple[str, dict[str, Any]]]
+    draw: Callable[[Request, Shown], tuple[str, dict[str, Any]]]
 
 
 @dataclass(frozen=True)
@@ -53,18 +54,19 @@ def rooms() -> list[Room]:
     return [_rooms[slug] for slug in _ORDER if slug in _rooms]
 
 
-def owned(request: HttpRequest, project_id: int) -> Project:
+def owned(request: Request, project_id: int) -> Project:
     """The user's own project. Raises Http404 for any other."""
-    project = Project.objects.of(request.user).select_related("current", "previous").filter(pk=project_id).first()
+    projects = Project.objects.of(request.user).select_related("current", "previous")
+    project: Project | None = projects.filter(pk=project_id).first()
     if project is None or project.current is None:
         raise Http404
-    request.revision = project.current.number
+    request.revision = project.at.number
     return project
 
 
 def _solved_before(project: Project) -> Solved | None:
     """The solution before the last change, if there was one and it can still be solved."""
-    if not project.previous_id or project.previous_id == project.current_id:
+    if project.previous is None or project.previous_id == project.current_id:
         return None
     try:
         return solved(project.previous)
@@ -81,10 +83,10 @@ def _findings(now: Solved, before: Solved | None) -> dict[str, Any]:
     }
 
 
-def draw_findings(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
+def draw_findings(request: Request, project: Project, slug: str) -> HttpResponse:
     """The findings with their cures, which a room is drawn without. Raises ThermionicError."""
     room = _rooms[slug]
-    now = solved(project.current)
+    now = solved(project.at)
     looked = now.look_for_cures()
     context = {"project": project, "room": room, "again": not looked, **_findings(now, _solved_before(project))}
     return render(request, "frame/findings.html", context)
@@ -106,11 +108,11 @@ class RoomInAddress:
         return slug
 
 
-def draw_room(request: HttpRequest, project: Project, slug: str, notice: str = "", status: int = 200) -> HttpResponse:
+def draw_room(request: Request, project: Project, slug: str, notice: str = "", status: int = 200) -> HttpResponse:
     """A room as a page, or as the fragment that htmx asked for; the strip and the findings come along."""
     room = _rooms[slug]
     try:
-        now = solved(project.current)
+        now = solved(project.at)
         before = _solved_before(project)
         template, context = room.draw(request, Shown(project, now, before))
     except ThermionicError as refusal:

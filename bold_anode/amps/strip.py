@@ -58,7 +58,7 @@ def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> 
         for now in _stations(amplifier)
     )
     rails = tuple(
-        replace(now, changed=(was := old_rails.get(now.name)) is not None and was.volts != now.volts)
+        replace(now, changed=(old := old_rails.get(now.name)) is not None and old.volts != now.volts)
         for now in _rails(amplifier)
     )
     source = amplifier.at_source

@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 from django.contrib import messages
 from django.core.paginator import Paginator
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
@@ -17,6 +17,7 @@ from bold_anode.amps.models import Project
 from bold_anode.amps.rooms import draw_findings, draw_room, owned
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
+from bold_anode.frame.requests import Request
 from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
 from thermionic.design import Design, regraph
@@ -28,26 +29,26 @@ PROJECTS_A_PAGE = 12
 
 
 @require_safe
-def workshop(request: HttpRequest) -> HttpResponse:
+def workshop(request: Request) -> HttpResponse:
     """The user's projects, the latest first; those that nobody has looked at since are solved after the page."""
     projects = Project.objects.of(request.user).select_related("current__summary")
     paginator = Paginator(projects.order_by("-current__made_at", "-pk"), PROJECTS_A_PAGE)
     page = paginator.get_page(whole_number(request.GET.get("page", "")) or 1)
-    cards = [{"project": project, "summary": summaries.kept(project.current)} for project in page]
+    cards = [{"project": project, "summary": summaries.kept(project.at)} for project in page]
     context = {"cards": cards, "page": page, "starters": starters.starters()}
     return render(request, "amps/workshop.html", context)
 
 
 @require_safe
-def card(request: HttpRequest, project_id: int) -> HttpResponse:
+def card(request: Request, project_id: int) -> HttpResponse:
     """A project as the workshop shows it, solved if need be."""
     project = owned(request, project_id)
-    context = {"card": {"project": project, "summary": summaries.summary(project.current)}}
+    context = {"card": {"project": project, "summary": summaries.summary(project.at)}}
     return render(request, "amps/card.html", context)
 
 
 @require_POST
-def new(request: HttpRequest) -> HttpResponse:
+def new(request: Request) -> HttpResponse:
     """A new project from a starting design."""
     try:
         design = starters.starter(request.POST.get("starter", ""))
@@ -62,7 +63,7 @@ def new(request: HttpRequest) -> HttpResponse:
 
 
 @require_POST
-def import_file(request: HttpRequest) -> HttpResponse:
+def import_file(request: Request) -> HttpResponse:
     """A new project from a design file."""
     upload = request.FILES.get("file")
     try:
@@ -70,16 +71,16 @@ def import_file(request: HttpRequest) -> HttpResponse:
             raise DesignRefused("Choose a design file first: one that Export gave, ending in .json.")
         project = operations.import_project(request.user, upload.read(MOST_UPLOAD))
     except ThermionicError as reason:
-        messages.error(request, f"{upload.name[:80] if upload else 'No file'}: {reason}")
+        messages.error(request, f"{((upload and upload.name) or 'No file')[:80]}: {reason}")
         return redirect("workshop")
     return redirect("room", project.pk, "chain")
 
 
 @require_safe
-def export(request: HttpRequest, project_id: int) -> HttpResponse:
+def export(request: Request, project_id: int) -> HttpResponse:
     """The current design as a file."""
     project = owned(request, project_id)
-    text = json.dumps(project.current.document, indent=2, ensure_ascii=False) + "\n"
+    text = json.dumps(project.at.document, indent=2, ensure_ascii=False) + "\n"
     name = re.sub(r"[^a-z0-9]+", "-", project.name.lower()).strip("-") or "amplifier"
     return HttpResponse(
         text,
@@ -89,7 +90,7 @@ def export(request: HttpRequest, project_id: int) -> HttpResponse:
 
 
 @require_POST
-def duplicate(request: HttpRequest, project_id: int) -> HttpResponse:
+def duplicate(request: Request, project_id: int) -> HttpResponse:
     """A copy beside the original."""
     copy = operations.duplicate_project(request.user, project_id)
     messages.success(request, f"{copy.name} made.")
@@ -97,7 +98,7 @@ def duplicate(request: HttpRequest, project_id: int) -> HttpResponse:
 
 
 @require_POST
-def delete(request: HttpRequest, project_id: int) -> HttpResponse:
+def delete(request: Request, project_id: int) -> HttpResponse:
     """Put a project away, offering to bring it back."""
     project = operations.delete_project(request.user, project_id)
     request.session["deleted"] = project.pk
@@ -106,7 +107,7 @@ def delete(request: HttpRequest, project_id: int) -> HttpResponse:
 
 
 @require_POST
-def restore(request: HttpRequest, project_id: int) -> HttpResponse:
+def restore(request: Request, project_id: int) -> HttpResponse:
     """Bring a deleted project back."""
     project = operations.restore_project(request.user, project_id)
     messages.success(request, f"{project.name} is back.")
@@ -114,17 +115,17 @@ def restore(request: HttpRequest, project_id: int) -> HttpResponse:
 
 
 @require_safe
-def room(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+def room(request: Request, project_id: int, slug: str) -> HttpResponse:
     """A room of a project."""
     return draw_room(request, owned(request, project_id), slug)
 
 
 @require_safe
-def findings(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+def findings(request: Request, project_id: int, slug: str) -> HttpResponse:
     """The findings with their cures, once the room is there; nothing if the design has been changed meanwhile."""
     project = owned(request, project_id)
     try:
-        if request.GET.get("seen") == str(project.current.number):
+        if request.GET.get("seen") == str(project.at.number):
             return draw_findings(request, project, slug)
     except ThermionicError:
         pass  # the room has said so
@@ -132,7 +133,7 @@ def findings(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
 
 
 @require_POST
-def change(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+def change(request: Request, project_id: int, slug: str) -> HttpResponse:
     """One change to the design, from any room: a value typed, a value stepped, a part put in or taken out."""
     try:
         project = operations.change_design(
@@ -148,12 +149,12 @@ def change(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
     return _redrawn(request, project, slug)
 
 
-def _seen(request: HttpRequest) -> int | None:
+def _seen(request: Request) -> int | None:
     """The number of the revision that the page showed which asks."""
     return whole_number(request.POST.get("seen", ""))
 
 
-def _as_it_stands(request: HttpRequest, project_id: int, slug: str, reason: Exception) -> HttpResponse:
+def _as_it_stands(request: Request, project_id: int, slug: str, reason: Exception) -> HttpResponse:
     """The room as it is now, to a page that was behind, with the sentence that says so."""
     project = owned(request, project_id)
     if request.htmx:
@@ -162,7 +163,7 @@ def _as_it_stands(request: HttpRequest, project_id: int, slug: str, reason: Exce
     return redirect("room", project.pk, slug)
 
 
-def _with_own_tube(request: HttpRequest, design: Design) -> Design:
+def _with_own_tube(request: Request, design: Design) -> Design:
     """The design with the tube that the form chooses brought along, if that is one of the user's own."""
     if request.POST.get("path", "").startswith("envelopes/"):
         own = (
@@ -229,25 +230,25 @@ def _said(path: str) -> str:
 
 
 @require_POST
-def undo(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+def undo(request: Request, project_id: int, slug: str) -> HttpResponse:
     """One revision back."""
     return _stepped(request, project_id, slug, operations.undo)
 
 
 @require_POST
-def redo(request: HttpRequest, project_id: int, slug: str) -> HttpResponse:
+def redo(request: Request, project_id: int, slug: str) -> HttpResponse:
     """One revision forward."""
     return _stepped(request, project_id, slug, operations.redo)
 
 
-def _stepped(request: HttpRequest, project_id: int, slug: str, step: Callable[..., Project]) -> HttpResponse:
+def _stepped(request: Request, project_id: int, slug: str, step: Callable[..., Project]) -> HttpResponse:
     try:
         return _redrawn(request, step(request.user, project_id, _seen(request)), slug)
     except operations.Stale as reason:
         return _as_it_stands(request, project_id, slug, reason)
 
 
-def _redrawn(request: HttpRequest, project: Project, slug: str) -> HttpResponse:
+def _redrawn(request: Request, project: Project, slug: str) -> HttpResponse:
     """The room after a change: its fragment for htmx, else the page afresh."""
     if not request.htmx:
         return redirect("room", project.pk, slug)

@@ -5,9 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from django.http import HttpRequest
-
 from bold_anode.amps.rooms import Shown
+from bold_anode.frame.requests import Request
 from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier, needs, solve
 from thermionic.amplifier.needs import level_db
@@ -45,7 +44,7 @@ class Comparison:
         return min(100.0, 50.0 * self.share)
 
 
-def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
+def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The room."""
     amplifier = shown.solved.amplifier
     return "brief/brief.html", {

@@ -13,6 +13,7 @@ from django.utils.safestring import SafeString, mark_safe
 from bold_anode.chain.lettering import width
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import sketch
+from thermionic.blocks.facets import RectifierUse, TubeUse
 from thermionic.blocks.ports import split
 from thermionic.design import field as value_at
 from thermionic.design import find
@@ -162,7 +163,7 @@ class _Pen:
         if mark.designator:  # a position's sections
             wanted = {section.partition(".")[0].upper() for section in mark.designator.split(",")}
             compiled = self.amplifier.compiled
-            uses = (*compiled.tubes, *compiled.rectifier_tubes)
+            uses: tuple[TubeUse | RectifierUse, ...] = (*compiled.tubes, *compiled.rectifier_tubes)
             own = {use.part for use in uses if use.envelope.upper() in wanted}
             names = tuple(name for name in names if name in own) or names
             letters = {section.replace(".", "").upper() for section in mark.designator.split(",")}

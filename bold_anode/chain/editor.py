@@ -41,7 +41,7 @@ class Row:
 
 
 # The prefixes that builders write before the unit.
-_PREFIXES = {
+_PREFIXES: dict[Quantity | None, tuple[str, ...]] = {
     Quantity.RESISTANCE: ("k", "M"),
     Quantity.CAPACITANCE: ("p", "n", "µ"),
     Quantity.INDUCTANCE: ("µ", "m"),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.template import loader
 from django.utils.safestring import SafeString, mark_safe
@@ -17,6 +17,7 @@ from bold_anode.chain.drawing import drawing
 from bold_anode.chain.editor import rows
 from bold_anode.chain.figures import amplifier_figures, stage_figures
 from bold_anode.frame.refusing import refuse
+from bold_anode.frame.requests import Request
 from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import KINDS, Flow, Group
@@ -26,7 +27,7 @@ from thermionic.findings import Finding
 from thermionic.schematic import Sheet, signal_sheet, supply_sheet
 
 
-def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
+def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The room: drawing, supply, and the selected stage."""
     amplifier = shown.solved.amplifier
     before = shown.before.amplifier if shown.before else None
@@ -97,12 +98,12 @@ def _selected(amplifier: SolvedAmplifier, wanted: str) -> str:
 
 
 @require_safe
-def part(request: HttpRequest, project_id: int) -> HttpResponse:
+def part(request: Request, project_id: int) -> HttpResponse:
     """The editor of one part, to be placed beside it on the drawing."""
     project = owned(request, project_id)
     path = request.GET.get("path", "")
     try:
-        amplifier = solved(project.current).amplifier
+        amplifier = solved(project.at).amplifier
         design = amplifier.design
         fields = documents.fields_at(design, path)
         if Flow.WINDING in getattr(documents.find(design, path).value, "ports", dict)().values():

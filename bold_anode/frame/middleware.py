@@ -27,7 +27,7 @@ _log = logging.getLogger("bold_anode.requests")
 class SignInRequired(LoginRequiredMiddleware):
     """Django's own, but what asked for a piece of a page is sent to the sign-in page as a whole."""
 
-    def handle_no_permission(self, request: HttpRequest, view_func: Any) -> HttpResponse:
+    def handle_no_permission(self, request: HttpRequest, view_func: Any) -> HttpResponse:  # type: ignore[override]
         """Send to the sign-in page."""
         if not request.headers.get("HX-Request"):
             return super().handle_no_permission(request, view_func)
@@ -79,12 +79,14 @@ class ReadableText:
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         try:
-            for sent in (request.GET, request.POST if request.method == "POST" else {}):
-                for name, values in sent.lists() if sent else ():
+            posted = request.method == "POST"
+            for sent in (request.GET, request.POST) if posted else (request.GET,):
+                for name, values in sent.lists():
                     for text in (name, *values):
                         readable(text)
-            for upload in request.FILES.values() if request.method == "POST" else ():
-                readable(upload.name or "")
+            for _, uploads in request.FILES.lists() if posted else ():
+                for upload in uploads:
+                    readable(getattr(upload, "name", "") or "")
         except TextRefused as refusal:
             return refuse(request, str(refusal), 422)
         return self.answer(request)

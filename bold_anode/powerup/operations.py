@@ -34,7 +34,7 @@ def start_set(user: Any, project_id: int, step: str, mains: str, channel: str) -
     project = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
     if project is None:
         raise Http404
-    return start_set_on(project.current, step_named(step), parse(mains, Quantity.VOLTAGE), channel)
+    return start_set_on(project.at, step_named(step), parse(mains, Quantity.VOLTAGE), channel)
 
 
 def start_set_on(revision: Revision, step: Step, mains_volt: float, channel: str) -> ReadingSet:
@@ -88,5 +88,6 @@ def likely_faults(user: Any, reading_set: ReadingSet, *, again: bool = False) ->
 
 def solve_faults(work: Work, report: Report) -> list[list[float] | None]:
     """What every test point reads with each fault in the circuit: the work of ``likely_faults``."""
+    assert work.revision is not None
     plan = plan_for(work.revision, Step(work.arguments["step"]), work.arguments["mains_volt"])
     return signatures(plan, lambda part: report(part, "Solving the circuit with each simple fault in it"))

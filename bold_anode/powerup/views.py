@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
 from bold_anode.amps.rooms import Shown
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
+from bold_anode.frame.requests import Request
 from bold_anode.powerup import operations
 from bold_anode.powerup.models import ReadingSet
 from bold_anode.powerup.plans import plan_for
@@ -20,7 +21,7 @@ from thermionic.errors import ThermionicError
 from thermionic.powerup import Plan, Step, discharge_seconds, judge, reasons
 
 
-def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
+def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The room, at the step and the set of readings asked for."""
     project = shown.project
     asked = whole_number(request.GET.get("set", ""))
@@ -36,7 +37,7 @@ def draw(request: HttpRequest, shown: Shown) -> tuple[str, dict[str, Any]]:
     assert step is not None
     design = shown.solved.amplifier.design
     mains = reading_set.mains_volt if reading_set else design.brief.mains_volt
-    revision = reading_set.revision if reading_set else project.current
+    revision = reading_set.revision if reading_set else project.at
     plan = plan_for(revision, step, mains)
     return "powerup/powerup.html", {
         **_judged(plan, reading_set),
@@ -59,11 +60,9 @@ def _judged(plan: Plan, reading_set: ReadingSet | None) -> dict[str, Any]:
     Readings are judged at once. The reasons for wrong ones need every fault solved: the page asks for them.
     """
     readings = reading_set.latest() if reading_set else {}
-    rows = []
-    for point in plan.points:
-        reading = readings.get(point.key)
-        rows.append({"point": point, "judgement": None if reading is None else judge(point, reading)})
-    wrong = [row["judgement"] for row in rows if row["judgement"] and not row["judgement"].verdict.good]
+    judgements = {point.key: judge(point, readings[point.key]) for point in plan.points if point.key in readings}
+    rows = [{"point": point, "judgement": judgements.get(point.key)} for point in plan.points]
+    wrong = [judgement for judgement in judgements.values() if not judgement.verdict.good]
     return {
         "rows": rows,
         "readings": readings,
@@ -76,7 +75,7 @@ def _judged(plan: Plan, reading_set: ReadingSet | None) -> dict[str, Any]:
 
 
 @require_POST
-def start(request: HttpRequest, project_id: int) -> HttpResponse:
+def start(request: Request, project_id: int) -> HttpResponse:
     """A new set of readings."""
     try:
         reading_set = operations.start_set(
@@ -95,7 +94,7 @@ def start(request: HttpRequest, project_id: int) -> HttpResponse:
 
 
 @require_POST
-def reading(request: HttpRequest, set_id: int) -> HttpResponse:
+def reading(request: Request, set_id: int) -> HttpResponse:
     """One reading typed in: its row comes back judged, and with it what the whole set amounts to."""
     point = request.POST.get("point", "")
     try:
@@ -109,7 +108,7 @@ def reading(request: HttpRequest, set_id: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def meaning(request: HttpRequest, set_id: int) -> HttpResponse:
+def meaning(request: Request, set_id: int) -> HttpResponse:
     """What a set of readings amounts to, or how far a worker is with solving every fault; a POST asks for that once
     more."""
     reading_set = operations.owned_set(request.user, set_id)
@@ -122,7 +121,7 @@ def meaning(request: HttpRequest, set_id: int) -> HttpResponse:
             judged |= {
                 "work": work,
                 "worker_alive": is_worker_alive(),
-                "reasons": reasons(plan, judged["readings"], work.result) if done else [],
+                "reasons": reasons(plan, judged["readings"], work.result or []) if done else [],
                 "pending": False,
             }
     except ThermionicError as reason:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from django.utils.safestring import mark_safe
@@ -10,6 +11,7 @@ from django.utils.safestring import mark_safe
 from bold_anode.tubes.models import OwnTube
 from thermionic import tubes
 from thermionic.devices import Pentode, PentodeCoefficients, Triode, TriodeCoefficients, VacuumRectifier
+from thermionic.devices.base import Array
 
 LEFT, TOP, WIDTH, HEIGHT = 68.0, 10.0, 320.0, 190.0
 _MOST_CURVES = 9
@@ -57,9 +59,9 @@ def sheet(tube: OwnTube) -> Sheet:
     return Sheet(curves, dots, f"{most_volt:.0f} V", f"{most_ampere * 1e3:.3g} mA")  # type: ignore[arg-type]
 
 
-def _families(kind, coefficients, points, volts):  # type: ignore[no-untyped-def]
+def _families(kind: str, coefficients: dict[str, Any], points: list[tubes.Point], volts: Array) -> list[Array]:
     """Anode current along ``volts`` at each pair of grid and screen voltage among the points."""
-    bias = sorted({(point.grid_v, point.screen_v) for point in points})[-_MOST_CURVES:]
+    bias = sorted({(point.grid_v, point.screen_v or 0.0) for point in points})[-_MOST_CURVES:]
     if kind == "triode":
         triode = Triode(TriodeCoefficients(**coefficients))
         return [triode.currents(np.stack([0 * volts + grid, volts], axis=-1))[0][:, 1] for grid, _ in bias]

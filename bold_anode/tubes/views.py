@@ -7,11 +7,12 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.files.uploadedfile import UploadedFile
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.frame.parsing import whole_number
+from bold_anode.frame.requests import Request
 from bold_anode.tasks import operations as tasks
 from bold_anode.tasks.models import State, Work
 from bold_anode.tasks.operations import is_worker_alive
@@ -20,6 +21,7 @@ from bold_anode.tubes.curves import sheet
 from bold_anode.tubes.models import KINDS, OwnTube
 from bold_anode.tubes.operations import Measured
 from thermionic import tubes
+from thermionic.devices import Pentode, Triode
 from thermionic.errors import FitRefused, ThermionicError
 from thermionic.text import readable
 
@@ -35,12 +37,12 @@ _KIND_WORDS = {
 
 
 @require_safe
-def drawer(request: HttpRequest) -> HttpResponse:
+def drawer(request: Request) -> HttpResponse:
     """The user's own types with their fits, a form for another, and the library."""
     return _drawn(request, {})
 
 
-def _drawn(request: HttpRequest, typed: dict[str, str], status: int = 200) -> HttpResponse:
+def _drawn(request: Request, typed: dict[str, str], status: int = 200) -> HttpResponse:
     own = [
         {
             "tube": tube,
@@ -68,11 +70,12 @@ def _row(tube: tubes.TubeType) -> dict[str, Any]:
     for unit in tube.units:
         if unit.kind in ("triode", "pentode"):
             device = tube.device(unit)
+            assert isinstance(device, (Triode, Pentode))
             off += [abs(tubes.errors(device, point)["anode_a"]) for point in unit.points]
         off += [abs(tubes.drop_error(tube.rectifier(), drop)) for drop in unit.drops]
-    unsure = any(
-        point.unsure for unit in tube.units for point in (*unit.points, *unit.drops)
-    ) or tube.has("regulator")  # fmt: skip
+    published = [one.unsure for unit in tube.units for one in unit.points]
+    published += [one.unsure for unit in tube.units for one in unit.drops]
+    unsure = any(published) or tube.has("regulator")
     return {
         "tube": tube,
         "kind": " and ".join(_KIND_WORDS[unit.kind] for unit in tube.units),
@@ -83,7 +86,7 @@ def _row(tube: tubes.TubeType) -> dict[str, Any]:
 
 
 @require_POST
-def add(request: HttpRequest) -> HttpResponse:
+def add(request: Request) -> HttpResponse:
     """A type fitted to pasted or uploaded points; a refusal keeps what was typed."""
     typed = {key: request.POST.get(key, "") for key in ("name", "kind", "points", "anode_volt", "anode_watt")}
     upload = request.FILES.get("file")
@@ -102,7 +105,7 @@ def add(request: HttpRequest) -> HttpResponse:
     return redirect("tubes")
 
 
-def _text_of(upload: UploadedFile) -> str:
+def _text_of(upload: UploadedFile[Any]) -> str:
     """What an uploaded table says. Raises ThermionicError."""
     try:
         return readable(upload.read(MOST_UPLOAD).decode("utf-8-sig"))
@@ -111,7 +114,7 @@ def _text_of(upload: UploadedFile) -> str:
 
 
 @require_safe
-def fitting(request: HttpRequest) -> HttpResponse:
+def fitting(request: Request) -> HttpResponse:
     """How far the fits are that workers are at; once one has ended, the page is to be loaded again."""
     works = _fits(request)
     response = render(request, "tubes/fitting.html", works)
@@ -120,21 +123,21 @@ def fitting(request: HttpRequest) -> HttpResponse:
     return response
 
 
-def _fits(request: HttpRequest) -> dict[str, Any]:
+def _fits(request: Request) -> dict[str, Any]:
     fits = Work.objects.of(request.user).filter(kind=operations.FITTING).exclude(state=State.DONE)
     under_way = sum(work.is_under_way for work in fits)
     return {"fits": fits, "fits_under_way": under_way, "worker_alive": not under_way or is_worker_alive()}
 
 
 @require_POST
-def forget_fits(request: HttpRequest) -> HttpResponse:
+def forget_fits(request: Request) -> HttpResponse:
     """Take away what was refused or cancelled."""
     tasks.forget(request.user, operations.FITTING)
     return redirect("tubes")
 
 
 @require_POST
-def remove(request: HttpRequest, tube_id: int) -> HttpResponse:
+def remove(request: Request, tube_id: int) -> HttpResponse:
     """Take one out."""
     messages.warning(request, f"{operations.remove_tube(request.user, tube_id)} taken out of the drawer.")
     return redirect("tubes")

@@ -1,5 +1,7 @@
 """Template filters that write SI values as a builder does."""
 
+from collections.abc import Callable
+
 from django import template
 
 from thermionic.values import Quantity, display
@@ -7,8 +9,8 @@ from thermionic.values import Quantity, display
 register = template.Library()
 
 
-def _shown(quantity: Quantity):
-    def show(value, digits=3):
+def _shown(quantity: Quantity) -> Callable[..., str]:
+    def show(value: float | None, digits: int = 3) -> str:
         return "–" if value is None else display(float(value), quantity, int(digits))
 
     return show
@@ -26,12 +28,12 @@ for _name, _quantity in {
 
 
 @register.filter
-def whole_percent(value):
+def whole_percent(value: float) -> str:
     """A share as whole per cent, never quite certain."""
     return f"{min(float(value), 0.99) * 100:.0f} %"
 
 
 @register.filter
-def deviation(value):
+def deviation(value: float) -> str:
     """A relative deviation as signed per cent."""
     return f"{float(value) * 100:+.1f} %"

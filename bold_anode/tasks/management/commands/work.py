@@ -4,6 +4,7 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 from procrastinate.contrib.django import app
+from procrastinate.contrib.django.django_connector import DjangoConnector
 
 
 class Command(BaseCommand):
@@ -12,7 +13,9 @@ class Command(BaseCommand):
     help = __doc__
 
     def handle(self, *args: Any, **options: Any) -> None:
-        with app.replace_connector(app.connector.get_worker_connector()):
+        connector = app.connector
+        assert isinstance(connector, DjangoConnector)
+        with app.replace_connector(connector.get_worker_connector()):
             app.run_worker(
                 concurrency=1,
                 shutdown_graceful_timeout=0.5,
