@@ -7,7 +7,7 @@ import pytest
 
 from thermionic import examples
 from thermionic.amplifier import solve
-from thermionic.design import changed, fit_part, optional_parts
+from thermionic.design import changed, field, fit_part, optional_parts
 from thermionic.findings import RULES, Severity, applied, examine
 
 RULE = {rule.name: rule for rule in RULES}
@@ -81,3 +81,40 @@ def test_hum_is_weighed_by_how_far_it_is_over_and_a_cold_grid_in_milliamperes():
     cold = next(one for one in examine(solve(edited(rule.fires_on, rule.example))) if one.rule == rule.name)
     volt, kilohm, milliampere = map(float, re.match(r"(\d+) V behind (\d+) kΩ, (\d+) mA", cold.evidence).groups())
     assert milliampere == pytest.approx(volt / kilohm, rel=0.1, abs=0.6)
+
+
+@pytest.mark.parametrize(
+    ("rule", "example", "edits", "path", "least", "most"),
+    [
+        # More travel is more negative bias: the tube is cooled by turning it up, and not by more than is needed.
+        ("anode-dissipation", "saltpan", {"blocks/bias/trim/travel": "0.3"}, "blocks/bias/trim/travel", 0.31, 0.4),
+        # 270k is the standard value next to the limit of 250k, and over it.
+        ("grid-leak", "beacon", {"blocks/output/grid_leak/ohm": "470k"}, "blocks/output/grid_leak/ohm", 220e3, 220e3),
+        ("hum", "lantern", {"blocks/ht2/capacitor/farad": "10u"}, "blocks/ht2/capacitor/farad", 100e-6, 470e-6),
+    ],
+)
+def test_a_cure_is_the_right_way_and_within_the_limit(rule, example, edits, path, least, most):
+    design = edited(edits, example)
+    (finding,) = RULE[rule].examine(solve(design))
+    assert finding.cure is not None
+    assert finding.cure.path == path
+    cured = applied(design, finding.cure)
+    assert least <= field(cured, path).value <= most
+    assert not list(RULE[rule].examine(solve(cured)))
+
+
+def test_a_capacitor_carries_the_crest_of_the_ripple_too():
+    amplifier = solve(edited({"blocks/reservoir/capacitor/rating_volt": "350 V"}))
+    (finding,) = RULE["capacitor-voltage"].examine(amplifier)
+    working = float(re.search(r"\((\d+) V in working order\)", finding.evidence).group(1))
+    crest = float(np.max(amplifier.state.mains.node_waveform("reservoir")))
+    assert crest > amplifier.voltage("reservoir") + 5
+    assert working == pytest.approx(crest, abs=2.0)
+
+
+@pytest.mark.parametrize(("leak", "speaks"), [("10M", False), ("24M", True)])
+def test_a_tube_that_biases_itself_by_its_leak_needs_megohms(leak, speaks):
+    own = {"blocks/second/cathode_bypass": "", "blocks/second/cathode_resistor": ""}
+    design = edited({**own, "blocks/second/grid_leak/ohm": leak}, "plover")
+    found = [one for one in RULE["grid-leak"].examine(solve(design)) if one.designator == "V1b"]
+    assert bool(found) is speaks
