@@ -126,8 +126,7 @@ class SolvedAmplifier:
             for path, _ in self.compiled.components(Resistor):
                 for name in self.compiled.designators(path):
                     part, state = self.netlist[name], states[name]
-                    first, second = (mains.node_waveform(node) for node in part.nodes)
-                    heat = float(np.var(first - second)) / part.device.ohm  # type: ignore[attr-defined]
+                    heat = mains.ripple_mean_square(*part.nodes) / part.device.ohm  # type: ignore[attr-defined]
                     states[name] = PartState(state.current, state.voltage, state.dissipation + heat)
         return states
 

@@ -49,6 +49,12 @@ class MainsState:
             return np.zeros(samples)
         return waveform(self.x[self.system.node(node)], samples)
 
+    def ripple_mean_square(self, first: str, second: str) -> float:
+        """Mean square of the ripple between two nodes, V²: half the sum of its harmonics' squares (Parseval)."""
+        zero = np.zeros(self.x.shape[-1])
+        at, back = (zero if node == GROUND else self.x[self.system.node(node)] for node in (first, second))
+        return float(np.sum(np.abs(at[1:] - back[1:]) ** 2)) / 2
+
     def ripple_peak_to_peak(self, node: str) -> float:
         """Ripple at a node, V peak to peak."""
         return float(np.ptp(self.node_waveform(node)))
