@@ -10,7 +10,6 @@
   };
   const scrolls = (e) => e !== document.body && (/auto|scroll/.test(style(e).overflowX) || scrolls(e.parentElement));
   const words = (e) => (e.textContent.trim() || e.name || e.id).slice(0, 24);
-  const fixed = (e) => e !== document.body && (style(e).position === "fixed" || fixed(e.parentElement));
   const controls = [...document.querySelectorAll("button, a[href], input:not([type=hidden]), select, textarea")].filter(
     (e) => shown(e) && !e.closest("svg, .skip"),
   );
@@ -18,9 +17,8 @@
     const { left, right } = e.getBoundingClientRect();
     if (!scrolls(e.parentElement) && (right > wide + 1 || left < -1)) wrong.push(`${words(e)} is cut off`);
   }
-  const still = controls.filter((e) => !fixed(e));
-  still.forEach((one, place) => {
-    for (const other of still.slice(place + 1)) {
+  controls.forEach((one, place) => {
+    for (const other of controls.slice(place + 1)) {
       if (one.contains(other) || other.contains(one)) continue;
       const p = one.getBoundingClientRect();
       const q = other.getBoundingClientRect();

@@ -131,13 +131,20 @@ def test_a_fault_in_one_channel_leaves_the_other_alone(tubes_in):
     assert whole < at["reservoir"] < (whole + 2 * none) / 3
 
 
+def test_what_is_expected_is_for_the_mains_that_was_measured():
+    """With the tubes out nothing but the bleeder draws current: the HT is as the mains, to within its diodes' drop."""
+    low, high = (plan(LANTERN, Step.NO_TUBES, mains).points[0].expected for mains in (210.0, 240.0))
+    assert high / low == pytest.approx(240 / 210, rel=5e-3)
+
+
 def test_the_supply_discharges_through_its_bleeder_or_not_at_all():
     """At the worst: every capacitor 20 % large, the bleeder 5 % high, from the mains that was measured."""
     farads, ohms = 1.2 * (47e-6 + 220e-6 + 220e-6 + 47e-6), 1.05 * 220e3
     for mains in (232.0, 250.0):
         empty = plan(LANTERN, Step.NO_TUBES, mains)
         start = next(point for point in empty.points if point.key == "reservoir").expected
-        assert discharge_seconds(empty) == pytest.approx(farads * ohms * np.log(start / 50), rel=0.05)
+        # The resistors between the capacitors hold it up by some per cent more than one capacitor would be.
+        assert 1.0 < discharge_seconds(empty) / (farads * ohms * np.log(start / 50)) < 1.05
     without = fit_part(LANTERN, "blocks/reservoir/bleeder", False)
     assert discharge_seconds(plan(without, Step.ALL_TUBES, 232.0)) is None
 
