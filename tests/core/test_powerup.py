@@ -132,7 +132,7 @@ def test_a_fault_in_one_channel_leaves_the_other_alone(tubes_in):
 
 
 def test_what_is_expected_is_for_the_mains_that_was_measured():
-    """With the tubes out nothing but the bleeder draws current: the HT is as the mains, to within its diodes' drop."""
+    """With the tubes out nothing but the bleeder draws current: the HT is as the mains, but for its diodes' drop."""
     low, high = (plan(LANTERN, Step.NO_TUBES, mains).points[0].expected for mains in (210.0, 240.0))
     assert high / low == pytest.approx(240 / 210, rel=5e-3)
 
