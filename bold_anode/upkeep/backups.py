@@ -153,6 +153,8 @@ def put_back(file: Path) -> dict[str, Any]:
 def of_before(folder: Path, why: str) -> Path:
     """A backup in the folder kept for them, named by when and why it was made. Raises BackupRefused."""
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    file = folder / f"{timezone.now():%Y-%m-%d-%H%M%S}-before-{why}.backup"
+    now = timezone.now()
+    names = (f"{now:%Y-%m-%d-%H%M%S}{f'-{count}' if count else ''}-before-{why}.backup" for count in range(1000))
+    file = next(folder / name for name in names if not (folder / name).exists())
     make(file)
     return file

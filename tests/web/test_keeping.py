@@ -8,6 +8,7 @@ import pytest
 from django.core.management import CommandError, call_command
 from django.db import OperationalError, connection
 from django.urls import reverse
+from django.utils import timezone
 
 from bold_anode.accounts import carrying
 from bold_anode.amps.models import Project, Revision
@@ -167,6 +168,15 @@ def test_a_backup_is_restored_with_equal_counts_and_keeps_what_was_there(owner, 
     call_command("restore", kept, yes=True)
     assert Revision.objects.count() == 6
     assert OwnTube.objects.count() == 0
+
+
+@pytest.mark.django_db(transaction=True)
+def test_two_backups_of_one_second_are_two(owner, tmp_path, monkeypatch):
+    monkeypatch.setattr(backups, "make", lambda file: file.write_text("kept"))
+    moment = timezone.now()
+    monkeypatch.setattr(backups.timezone, "now", lambda: moment)
+    assert backups.of_before(tmp_path, "update") != backups.of_before(tmp_path, "update")
+    assert len(list(tmp_path.iterdir())) == 2
 
 
 @pytest.mark.django_db(transaction=True)
