@@ -14,7 +14,7 @@ from typing import Any
 
 from waitress.server import create_server
 
-THREADS = 20
+THREADS = 40
 KEPT_OPEN_SECONDS = 180
 MOST_BYTES = 20_000_000
 MOST_CONNECTIONS = 2000

@@ -117,6 +117,7 @@ class Cluster:
             "port": self.port,
             "unix_socket_directories": "",
             "shared_buffers": "64MB",
+            "max_connections": 300,  # one a thread that serves
             "log_min_messages": "fatal",
             "fsync": "on" if self.lasting else "off",
         }

@@ -117,4 +117,5 @@ class Shares:
 
 
 _turn: ContextVar[Turn | None] = ContextVar("turn", default=None)
-SHARES = Shares(at_once=2, waiting=6, abreast=2, front_seconds=0.5)
+# A workshop page asks for a dozen cards, and who leaves it leaves those behind in the line.
+SHARES = Shares(at_once=2, waiting=18, abreast=2, front_seconds=0.5)
