@@ -14,7 +14,7 @@ from pathlib import Path
 
 import local
 from local import Refused, free_port, need_packages, run, say, secret, write_whole
-from running import Lock, dies_with_parent, identity
+from running import dies_with_parent, identity
 
 POSTGRES_USER = "postgres"  # made by Debian's package
 _START_SECONDS = 30
@@ -200,16 +200,16 @@ class Cluster:
 
 
 @contextmanager
-def database(name: str, *, lasting: bool) -> Iterator[str]:
-    """The address of a PostgreSQL database: that of DATABASE_URL if set, else in a private cluster while within."""
+def database(name: str, *, lasting: bool) -> Iterator[tuple[str, Cluster | None]]:
+    """The address of a PostgreSQL database: that of DATABASE_URL if set, else in a private cluster, which is given
+    too, while within. That nobody else runs the cluster is for the caller to see to."""
     given = os.environ.get("DATABASE_URL")
     if given:
-        yield given
+        yield given, None
         return
-    with Lock(name):
-        cluster = Cluster(name, lasting=lasting)
-        try:
-            cluster.start()
-            yield cluster.url("postgres")
-        finally:
-            cluster.stop()
+    cluster = Cluster(name, lasting=lasting)
+    try:
+        cluster.start()
+        yield cluster.url("postgres"), cluster
+    finally:
+        cluster.stop()

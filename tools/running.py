@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
+from typing import Protocol
 
 import local
 from local import Refused, say, write_whole
@@ -43,12 +44,7 @@ class Process:
 
     def wait(self, seconds: float) -> bool:
         """Wait for its end; whether that came in time."""
-        deadline = time.monotonic() + seconds
-        while self.is_alive():
-            if time.monotonic() > deadline:
-                return False
-            time.sleep(0.05)
-        return True
+        return wait_until(lambda: not self.is_alive(), seconds)
 
     def end(self, seconds: float = 15) -> None:
         """Have it stop by itself, else kill it."""
@@ -184,10 +180,19 @@ _SOON = 10.0  # a process that ends sooner than this has failed to start
 _OFTEN = 5
 
 
+class Database(Protocol):
+    """A database server of ours."""
+
+    process: subprocess.Popen[bytes] | None
+
+    def serve(self) -> None:
+        """Start it and wait until it answers."""
+
+
 class Supervisor:
     """Keeps the children running, and the database under them, until told to stop."""
 
-    def __init__(self, children: list[Child], record: Record, database: object | None, **facts: object) -> None:
+    def __init__(self, children: list[Child], record: Record, database: Database | None, **facts: object) -> None:
         self.children = children
         self.record = record
         self.database = database
@@ -222,10 +227,9 @@ class Supervisor:
                 self._note()
 
     def _database_again(self) -> None:
-        server = getattr(self.database, "process", None)
-        if server is not None and server.poll() is not None:
+        if self.database and self.database.process and self.database.process.poll() is not None:
             say("PostgreSQL ended; starting it again.")
-            self.database.serve()  # type: ignore[union-attr]
+            self.database.serve()
 
     def stop(self) -> None:
         """Stop every child: all are asked, and those that do not in 15 s are killed."""

@@ -18,7 +18,7 @@ from bold_anode.tubes.models import KINDS, OwnTube
 from bold_anode.tubes.operations import MOST_TUBES
 from thermionic.design import OwnTriode
 from thermionic.design.reading import validate
-from thermionic.errors import DesignRefused, ThermionicError
+from thermionic.errors import DesignRefused
 from thermionic.powerup import Step
 from thermionic.text import all_readable
 
@@ -177,9 +177,7 @@ def _read(content: Any) -> tuple[list[_Project], list[_Tube]]:
             if not isinstance(tubes, list):
                 raise DesignRefused(f"{_TUBES} is no list of tubes.")
             return projects, [_checked(_TUBES, _Tube, tube) for tube in tubes]
-    except (zipfile.BadZipFile, KeyError, OSError, RuntimeError, NotImplementedError, EOFError, ValueError) as fault:
-        if isinstance(fault, ThermionicError):
-            raise
+    except (zipfile.BadZipFile, KeyError, OSError, RuntimeError, EOFError, ValueError):  # damaged, locked, or no zip
         raise DesignRefused(
             "The file is no export of a workshop: choose the .zip that Export everything gave."
         ) from None

@@ -7,7 +7,7 @@ import pickle
 import time
 import zlib
 from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager
 from dataclasses import dataclass
 from threading import BoundedSemaphore, Lock
 
@@ -111,8 +111,7 @@ def solved_design(design: Design, near: Solved | None = None) -> Solved:
     found = _recall(key) or _fetch(key)
     if found is not None:
         return found
-    # What was just made from another is nobody else's yet.
-    with nullcontext() if near else _alone(key):
+    with _alone(key):
         found = _recall(key) or _fetch(key)
         if found is not None:  # by whoever was before us
             return found

@@ -21,8 +21,8 @@ def do(context: JobContext, work_id: int) -> None:
 
 
 @app.periodic(cron="* * * * * */10")
-@app.task(name="take up", queueing_lock="take up", pass_context=True)
-async def take_up(context: JobContext, timestamp: int) -> None:
+@app.task(name="take up", queueing_lock="take up")
+async def take_up(timestamp: int) -> None:
     """Hand on what workers had begun that are gone."""
     manager = app.job_manager
     for job in await manager.get_stalled_jobs(seconds_since_heartbeat=20):

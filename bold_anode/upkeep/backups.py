@@ -25,15 +25,13 @@ class BackupRefused(Exception):
 
 
 def counts() -> dict[str, int]:
-    """Rows by table."""
+    """Rows by table, of all that the database has but the queue, which workers write to at any time."""
+    queue = {model._meta.db_table for model in apps.get_app_config("procrastinate").get_models()}
+    found = {}
     with connection.cursor() as cursor:
-        there = set(connection.introspection.table_names(cursor))
-        found = {}
-        for model in apps.get_models():
-            table = model._meta.db_table
-            if table in there and model._meta.managed:
-                cursor.execute(f"SELECT count(*) FROM {connection.ops.quote_name(table)}")
-                found[table] = cursor.fetchone()[0]
+        for table in sorted(set(connection.introspection.table_names(cursor)) - queue):
+            cursor.execute(f"SELECT count(*) FROM {connection.ops.quote_name(table)}")
+            found[table] = cursor.fetchone()[0]
     return found
 
 
@@ -126,7 +124,8 @@ def manifest_of(file: Path) -> dict[str, Any]:
 def put_back(file: Path) -> dict[str, Any]:
     """Make the database what it was when a backup was made, all or nothing; returns the backup's manifest.
 
-    Raises BackupRefused; then the database is as it was. Migrations are for the caller to apply.
+    Raises BackupRefused; then the database is as it was, unless the message says that rows are missing. Migrations
+    are for the caller to apply.
     """
     manifest = manifest_of(file)
     restore, shell = _program("pg_restore"), _program("psql")
