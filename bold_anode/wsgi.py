@@ -1,4 +1,4 @@
-"""The WSGI entry point that gunicorn serves."""
+"""The WSGI entry point that bold_anode.serving serves."""
 
 import gc
 import os

@@ -144,17 +144,6 @@ def free_port() -> int:
         return probe.getsockname()[1]
 
 
-def port_is_free(port: int) -> bool:
-    """Whether nothing listens on that loopback port."""
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind(("127.0.0.1", port))
-        except OSError:
-            return False
-        return True
-
-
 def settings(url: str, **extra: str) -> dict[str, str]:
     """The environment that the application runs in."""
     return {
