@@ -12,10 +12,13 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, replace
+from typing import ParamSpec, TypeVar
 
 from thermionic.errors import BudgetSpent
 
 DEFAULT_SECONDS = 60.0
+Given = ParamSpec("Given")
+Value = TypeVar("Value")
 
 
 @dataclass(frozen=True)
@@ -71,6 +74,20 @@ def at_most() -> Iterator[None]:
     else:
         with limit(DEFAULT_SECONDS):
             yield
+
+
+def carried(work: Callable[Given, Value]) -> Callable[Given, Value]:
+    """The work as another thread may do it: within the budget in force here, with nothing called meanwhile."""
+    budget = _current.get()
+
+    def there(*args: Given.args, **others: Given.kwargs) -> Value:
+        token = _current.set(replace(budget, meanwhile=None) if budget else None)
+        try:
+            return work(*args, **others)
+        finally:
+            _current.reset(token)
+
+    return there
 
 
 def check(doing: str) -> None:

@@ -121,12 +121,16 @@ def test_three_tasks_with_one_thumb_on_a_telephone(browser, address):
         page.get_by_role("button", name="Start readings").tap()
         readings = page.locator("input.reading")
         expect(readings.first).to_be_enabled()
-        for count in range(8):
+        to_the_edge = "(e) => window.scrollBy(0, e.getBoundingClientRect().bottom - innerHeight)"
+        # Eight, the last of all among them: after it no other field is gone to.
+        for count in (0, 1, 2, 3, 4, 5, 6, readings.count() - 1):
             expect(readings.nth(count)).to_have_attribute("inputmode", "decimal")
             readings.nth(count).fill("5")
+            readings.nth(count).evaluate(to_the_edge)
             page.keyboard.press("Enter")
             verdict = page.locator(".readings .verdict").nth(count)
             expect(verdict).not_to_be_empty()
+            page.wait_for_timeout(100)  # a frame or two, for it to be brought back into sight
             box, at = verdict.bounding_box(), readings.nth(count).bounding_box()
             assert at["y"] >= 0
             assert box["y"] + box["height"] <= 844 - 48

@@ -225,6 +225,7 @@ def test_tubes_taps_and_optional_parts_from_the_drawing(page):
     expect(page.get_by_label("Resistance, Ω")).to_have_value("1k5")
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Undo").click()
+    expect(page.locator('[data-path="blocks/driver/anode_load"]')).not_to_contain_text("110")
     page.locator(".strip").get_by_role("link", name="Driver").click()
     expect(page.locator(".stage-numbers")).to_contain_text("Driver ECC83")
     # Undo, and a cure, leave the stage that is looked at where it is.

@@ -13,7 +13,7 @@ from thermionic.blocks import Resistor
 from thermionic.blocks.facets import Load, TubeUse
 from thermionic.circuit.large_signal import Drive, distortion, drive
 from thermionic.circuit.netlist import GROUND, Netlist, Part
-from thermionic.circuit.operating_point import PartState
+from thermionic.circuit.operating_point import OperatingPoint, PartState
 from thermionic.circuit.small_signal import Response, SmallSignal, respond
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.supply_state import CircuitState, RectifierState
@@ -52,6 +52,18 @@ class DrivenPoint:
 def is_pulled(part: Part) -> bool:
     """Whether a part is a tube that is out while the HT is tried: any but a rectifier."""
     return isinstance(part.device, (Cathode, GasRegulator)) and not part.device.rectifies
+
+
+def drive_as_far(at: OperatingPoint, hertz: float, levels: Array, near: Drive | None = None) -> Drive:
+    """The steady state at each of rising levels, as far up as there is one, at least at the two lowest. Raises
+    NoSteadyState, BudgetSpent."""
+    while True:
+        try:
+            return drive(at, hertz, levels, near)
+        except NoSteadyState as failure:
+            if failure.failed[0] < _FEWEST:
+                raise
+            levels = levels[: failure.failed[0]]
 
 
 @dataclass(frozen=True, eq=False)
@@ -191,14 +203,19 @@ class SolvedAmplifier:
     @lazily
     def output_impedance(self) -> float:
         """Impedance at the load's terminals at 1 kHz without the load, Ω."""
+        hertz = np.array([REFERENCE_HERTZ])
+        return float(abs(self.without_load(hertz, self.small_signal.impedances(self.load.node, hertz))[0]))
+
+    def without_load(self, hertz: Array, with_load: ComplexArray) -> ComplexArray:
+        """Impedances at the load's terminals, Ω, as they are without the load: (frequencies,)."""
         load = self.netlist[self.load.part]
         alone = Netlist(
             load.name, (Part(load.name, load.device, tuple(n if n == GROUND else "a" for n in load.nodes)),)
         )
         system = System(alone)
-        own = respond(system, system.G, np.array([REFERENCE_HERTZ]), np.eye(system.size)[:, :1])[0, 0, 0]
-        with_load = self.small_signal.impedance(self.load.node, REFERENCE_HERTZ)
-        return float(abs(1.0 / (1.0 / with_load - 1.0 / own)))
+        own = respond(system, system.G, hertz, np.eye(system.size)[:, :1])[:, 0, 0]
+        found: ComplexArray = 1.0 / (1.0 / with_load - 1.0 / own)
+        return found
 
     # The large-signal results.
 
@@ -210,14 +227,7 @@ class SolvedAmplifier:
         unless it would overdrive the amplifier more than twice over. Where no steady state is found from some level
         on, those below stand for the range; ``unsettled_volt`` says so.
         """
-        levels = self._levels
-        while True:
-            try:
-                return drive(self.state.at, REFERENCE_HERTZ, levels, self.near.drive)
-            except NoSteadyState as failure:
-                if failure.failed[0] < _FEWEST:
-                    raise
-                levels = levels[: failure.failed[0]]
+        return drive_as_far(self.state.at, REFERENCE_HERTZ, self._levels, self.near.drive)
 
     @lazily
     def _levels(self) -> Array:
@@ -260,7 +270,11 @@ class SolvedAmplifier:
     @lazily
     def sweep(self) -> tuple[DrivenPoint, ...]:
         """Power and distortion at the loudspeaker, from small drive to past full output."""
-        phasors = self.drive.phasors(self.load.node)
+        return self.points(self.drive)
+
+    def points(self, driven: Drive) -> tuple[DrivenPoint, ...]:
+        """What comes out at the load at each level of a drive."""
+        phasors = driven.phasors(self.load.node)
         total = distortion(phasors)
         size = np.abs(phasors)
         ohm = self.load.ohm
@@ -272,7 +286,7 @@ class SolvedAmplifier:
                 distortion=float(total[row]),
                 harmonics=tuple(float(h) for h in size[row, 2:6] / size[row, 1]),
             )
-            for row, level in enumerate(self.drive.levels)
+            for row, level in enumerate(driven.levels)
         )
 
     @lazily

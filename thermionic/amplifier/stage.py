@@ -135,7 +135,7 @@ def small_signal(amplifier: SolvedAmplifier, use: TubeUse) -> TubeSignal:
     return TubeSignal(complex(sensed[-1]), complex(at.port_slopes[place.injects, place.ports][-1] @ sensed))
 
 
-def _driven_load(amplifier: SolvedAmplifier, use: TubeUse) -> float:
+def driven_load(amplifier: SolvedAmplifier, use: TubeUse) -> float:
     """What the tube works into at 1 kHz as it is driven, Ω: its anode's voltage over its anode's current, both of the
     signal. The other half of a pair, and feedback, are in it. Without a signal, what it sees alone."""
     signal = small_signal(amplifier, use)
@@ -166,7 +166,7 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
     assert isinstance(device, (Triode, Pentode))
     volt = amplifier.over_cathode(use, "anode")
     ampere = amplifier.parts[use.part].current
-    dc, ac = _load(amplifier, use, 0.0), _driven_load(amplifier, use)
+    dc, ac = _load(amplifier, use, 0.0), driven_load(amplifier, use)
 
     row = shown_row(amplifier)
     play = driven(amplifier, use.part)

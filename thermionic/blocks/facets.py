@@ -125,10 +125,17 @@ class TransformerUse:
 
 @dataclass(frozen=True)
 class Loop:
-    """A feedback path: the part that carries it."""
+    """A feedback path: the parts, side by side, that carry all of it between two nodes, and the path of the capacitor
+    that may be put across its resistor ("" where there is none to put)."""
 
     block: str
-    part: str
+    parts: tuple[str, ...]
+    lead: str = ""
+
+    @property
+    def part(self) -> str:
+        """The first of its parts."""
+        return self.parts[0]
 
 
 @dataclass(frozen=True)

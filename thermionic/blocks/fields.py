@@ -6,7 +6,8 @@ it; a part that may be left out says beside its title what it is when first fitt
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from math import pi
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, GetJsonSchemaHandler
@@ -234,6 +235,31 @@ class Tap(Model):
     def ohm(self) -> float:
         """The load meant for it, Ω: what it is called."""
         return float(self.id)
+
+
+class CoreRating(Model):
+    """How far a signal transformer's core goes: ``watt`` down to ``hertz``, with ``ampere`` of steady current in the
+    primary, at which its inductance is given."""
+
+    watt: Annotated[Watts, Field(gt=0)] = named("Full power")
+    hertz: Hertz = named("Down to")
+    ampere: Annotated[float, Field(ge=0.0), Measured(Quantity.CURRENT)] | None = named(
+        "Steady current made for", None
+    )
+
+    def core(self, henry: float, primary_ohm: float) -> devices.Core:
+        """The core as the whole primary sees it, which has ``henry`` for small signals at the steady current that it
+        is made for and shows ``primary_ohm``.
+
+        Full power at the lowest frequency, on top of the steady current, is taken to be where the core wants twice
+        the magnetising current that a straight line gives: a rule of thumb for where a maker's rating ends.
+        """
+        swing = (2.0 * self.watt * primary_ohm) ** 0.5 / (2.0 * pi * self.hertz)
+        steady = henry * (self.ampere or 0.0)
+        knee = swing + steady
+        core = devices.Core(henry, knee)
+        # di/dF is (1 + (2m + 1) (F/knee)^2m) / henry.
+        return replace(core, henry=henry * (1.0 + (2 * core.power + 1) * (steady / knee) ** (2 * core.power)))
 
 
 class DriverModel(Model):

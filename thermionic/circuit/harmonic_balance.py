@@ -27,14 +27,19 @@ from thermionic.errors import NoSteadyState
 
 # The factored Jacobian of each level.
 Factors = dict[int, tuple[Array, NDArray[np.int_]]]
-# Port voltages (samples, levels, ports) and phase (samples, 1) to currents (samples, levels, injects) and slopes.
-PortCurrents = Callable[[Array, Array], tuple[Array, Array]]
+# Port voltages (samples, levels, ports), phase (samples, 1) and which of all levels these are, to currents (samples,
+# levels, injects) and slopes.
+PortCurrents = Callable[[Array, Array, NDArray[np.int_]], tuple[Array, Array]]
 
 _ITERATIONS = 80
 # A step is small below this part of Newton's; after so many of them in a row a level is given up.
 _SMALL, _PATIENCE = 0.05, 6
 _LEAST_STEP = 0.05  # between two drive levels
 _LEFT = 1e-8  # of the voltages: how far they would still move
+# The same for many variants with one Jacobian, which are looked at for how they spread.
+_ALIKE_LEFT, _ALIKE_ITERATIONS, _ALIKE_HALVINGS = 3e-6, 40, 6
+_ALIKE_SLOW = 0.2  # of the residual: more than that left, and a variant is given its own
+_ALIKE_CHUNK = 32
 
 
 @dataclass(frozen=True, eq=False)
@@ -189,6 +194,135 @@ def _unsettled(spectrum: Spectrum, failed: list[int], levels: int) -> NoSteadySt
     )
 
 
+class _Equations:
+    """The balance of levels, or variants, as equations over real unknowns: (levels, ports x width)."""
+
+    def __init__(
+        self, spectrum: Spectrum, impedance: ComplexArray, open_volts: ComplexArray, currents: PortCurrents
+    ) -> None:
+        self.currents = currents
+        _, self.ports, self.count = open_volts.shape
+        self.width, self.samples = 2 * self.count - 1, len(spectrum.phases)
+        self.synthesis, self.analysis = spectrum.synthesis, spectrum.analysis
+        self.phase = spectrum.phases[:, :1]
+        self.reach = impedance if impedance.ndim == 4 else impedance[None]
+        self.source = self.reals(open_volts)
+
+    def reals(self, phasors: ComplexArray) -> Array:
+        """Phasors (levels, ports, frequencies) as unknowns."""
+        return _to_real(phasors).reshape(len(phasors), -1)
+
+    def found(self, v: Array, currents: Array, jacobian: Array) -> Balance:
+        """Unknowns, with the devices' currents (levels, injects, samples), as a result."""
+        volts = _to_phasors(v.reshape(len(v), self.ports, self.width))
+        return Balance(volts, _to_phasors(currents @ self.analysis.T), jacobian)
+
+    def _of(self, which: NDArray[np.int_]) -> ComplexArray:
+        return self.reach[which] if len(self.reach) > 1 else self.reach
+
+    def evaluate(self, v: Array, source: Array, which: NDArray[np.int_]) -> tuple[Array, Array, Array]:
+        """Residual (levels, n), device currents (levels, injects, samples), and slopes (levels, samples, ...)."""
+        at_samples = v.reshape(-1, self.ports, self.width) @ self.synthesis.T
+        i, g = self.currents(np.ascontiguousarray(np.moveaxis(at_samples, 2, 0)), self.phase, which)
+        i = np.moveaxis(i, 0, 2)
+        flowing = np.moveaxis(_to_phasors(i @ self.analysis.T), 2, 1)[..., None]
+        dropped = np.swapaxes((self._of(which) @ flowing)[..., 0], 1, 2)
+        return v - source + _to_real(dropped).reshape(v.shape), i, np.moveaxis(g, 0, 1)
+
+    def jacobian(self, g: Array, which: NDArray[np.int_], kind: type[np.floating]) -> Array:
+        """I + Z dI/dV: what a port's voltage does, at each frequency, to the current at every other, through Z."""
+        ports, count, width = self.ports, self.count, self.width
+        moved = np.any(g, axis=(0, 1))
+        most = int(moved.sum(axis=0).max(initial=0))
+        # The injects that each port moves, (ports, most), filled up with ones whose slope is zero.
+        moves = np.argsort(~moved, axis=0, kind="stable")[:most].T
+        slopes = g.transpose(0, 3, 2, 1)[:, np.arange(ports)[:, None], moves]  # (levels, ports, most, samples)
+        mixed = self.analysis @ (slopes[..., None] * self.synthesis)
+        rows = mixed[..., :count, :].astype(complex)
+        rows[..., 1:, :] += 1j * mixed[..., count:, :]
+        through = self._of(which)[..., moves].transpose(0, 1, 3, 2, 4)  # (levels, frequencies, ports, ports, most)
+        dropped = (through @ rows.transpose(0, 3, 1, 2, 4)).transpose(0, 3, 1, 2, 4)
+        matrix = np.empty((len(g), ports, width, ports, width), dtype=kind)
+        matrix[:, :, :count] = dropped.real
+        matrix[:, :, count:] = dropped.imag[:, :, 1:]
+        matrix = matrix.reshape(len(g), ports * width, ports * width)
+        at = np.arange(ports * width)
+        matrix[:, at, at] += 1.0
+        return matrix
+
+
+def balance_alike(
+    spectrum: Spectrum,
+    impedance: ComplexArray,
+    open_volts: ComplexArray,
+    currents: PortCurrents,
+    start: ComplexArray,
+) -> tuple[Balance, Array]:
+    """Like ``balance`` for many variants that differ little; and which of them settled, (variants,) true or false.
+
+    All begin with the factored Jacobian of the first, which should be in their midst; those that it does not bring
+    nearer are given their own. ``impedance`` is (variants, frequencies, ports, injects), ``start`` a guess for each.
+    Raises BudgetSpent.
+    """
+    equations = _Equations(spectrum, impedance, open_volts, currents)
+    source = equations.source
+    every = np.arange(len(open_volts))
+    v = equations.reals(start)
+    residual, current, g = equations.evaluate(v, source, every)
+    shared = lu_factor(equations.jacobian(g[:1], every[:1], np.float32)[0], overwrite_a=True, check_finite=False)
+    own: Factors = {}
+    size = np.linalg.norm(residual, axis=1)
+    fresh = np.zeros(len(v), dtype=bool)  # whose Jacobian is of where they are
+    open_ = every
+    for _ in range(_ALIKE_ITERATIONS):
+        budget.check("looking for the periodic steady state of many variants")
+        step = np.empty((len(open_), v.shape[1]))
+        sharing = np.array([one not in own for one in open_.tolist()])
+        wanted = residual[open_].astype(np.float32)
+        step[sharing] = -lu_solve(shared, wanted[sharing].T, check_finite=False).T
+        for row in np.flatnonzero(~sharing).tolist():
+            step[row] = -lu_solve(own[int(open_[row])], wanted[row], check_finite=False)
+        far = np.max(np.abs(step), axis=1) >= _ALIKE_LEFT * (1 + np.max(np.abs(v[open_]), axis=1))
+        open_, step = open_[far], step[far]
+        if not len(open_):
+            break
+        fraction = np.ones(len(open_))
+        trying = np.arange(len(open_))
+        for halving in range(_ALIKE_HALVINGS):
+            at = open_[trying]
+            trial = v[at] + fraction[trying, None] * step[trying]
+            tried = equations.evaluate(trial, source[at], at)
+            now = np.linalg.norm(tried[0], axis=1)
+            better = now < (1 - 0.1 * fraction[trying]) * size[at]
+            good = at[better]
+            v[good], residual[good], current[good] = trial[better], tried[0][better], tried[1][better]
+            g[good] = tried[2][better]
+            # What left more than a little of its residual is given a Jacobian of its own, where it is then.
+            slow = better & ((now > _ALIKE_SLOW * size[at]) | (halving > 0))
+            size[good] = now[better]
+            fresh[at[better & ~slow]] = False
+            _give(equations, own, fresh, at[slow], g)
+            # What another's Jacobian makes worse is given its own at once; a step of its own is shortened.
+            trying = trying[~better]
+            _give(equations, own, fresh, (stale := open_[trying][~fresh[open_[trying]]]), g)
+            trying = trying[~np.isin(open_[trying], stale)]
+            fraction[trying] *= 0.5
+            if not len(trying):
+                break
+    settled = np.ones(len(v), dtype=bool)
+    settled[open_] = False
+    return equations.found(v, current, np.zeros((0, 0, 0))), settled
+
+
+def _give(equations: _Equations, own: Factors, fresh: Array, which: NDArray[np.int_], g: Array) -> None:
+    """Give variants Jacobians of where they are."""
+    for first in range(0, len(which), _ALIKE_CHUNK):
+        chunk = which[first : first + _ALIKE_CHUNK]
+        for one, matrix in zip(chunk.tolist(), equations.jacobian(g[chunk], chunk, np.float32), strict=True):
+            own[one] = lu_factor(matrix, overwrite_a=True, check_finite=False)
+    fresh[which] = True
+
+
 def _newton(
     spectrum: Spectrum,
     impedance: ComplexArray,
@@ -202,51 +336,16 @@ def _newton(
 
     ``factors`` holds those of a similar circuit, if any, and afterwards the last ones.
     """
-    levels, ports, count = open_volts.shape
-    injects = impedance.shape[-1]
-    width, samples = 2 * count - 1, len(spectrum.phases)
-    synthesis, analysis, phase = spectrum.synthesis, spectrum.analysis, spectrum.phases[:, :1]
-    source = _to_real(open_volts).reshape(levels, ports * width)
+    levels, injects = len(open_volts), impedance.shape[-1]
+    equations = _Equations(spectrum, impedance, open_volts, currents)
+    source, evaluate = equations.source, equations.evaluate
     # Of many levels, a factored matrix is used again as long as it takes a decade off the residual: most of the time
     # goes into factoring, and single precision is enough for a step. One level alone is a supply's: what is made of
     # its matrix needs it where it ends.
     again = levels > 1 and not together
     kind = np.float32 if again else np.float64
-    reach = impedance if impedance.ndim == 4 else impedance[None]
 
-    def of(which: NDArray[np.int_]) -> ComplexArray:
-        return reach[which] if len(reach) > 1 else reach
-
-    def evaluate(v: Array, source: Array, which: NDArray[np.int_]) -> tuple[Array, Array, Array]:
-        """Residual (levels, n), device currents (levels, injects, samples), and slopes (levels, samples, ...)."""
-        at_samples = v.reshape(-1, ports, width) @ synthesis.T
-        i, g = currents(np.ascontiguousarray(np.moveaxis(at_samples, 2, 0)), phase)
-        i = np.moveaxis(i, 0, 2)
-        flowing = np.moveaxis(_to_phasors(i @ analysis.T), 2, 1)[..., None]
-        dropped = np.swapaxes((of(which) @ flowing)[..., 0], 1, 2)
-        return v - source + _to_real(dropped).reshape(v.shape), i, np.moveaxis(g, 0, 1)
-
-    def jacobian(g: Array, which: NDArray[np.int_]) -> Array:
-        """I + Z dI/dV: what a port's voltage does, at each frequency, to the current at every other, through Z."""
-        moved = np.any(g, axis=(0, 1))
-        most = int(moved.sum(axis=0).max(initial=0))
-        # The injects that each port moves, (ports, most), filled up with ones whose slope is zero.
-        moves = np.argsort(~moved, axis=0, kind="stable")[:most].T
-        slopes = g.transpose(0, 3, 2, 1)[:, np.arange(ports)[:, None], moves]  # (levels, ports, most, samples)
-        mixed = analysis @ (slopes[..., None] * synthesis)
-        rows = mixed[..., :count, :].astype(complex)
-        rows[..., 1:, :] += 1j * mixed[..., count:, :]
-        through = of(which)[..., moves].transpose(0, 1, 3, 2, 4)  # (levels, frequencies, ports, ports, most)
-        dropped = (through @ rows.transpose(0, 3, 1, 2, 4)).transpose(0, 3, 1, 2, 4)
-        matrix = np.empty((len(g), ports, width, ports, width), dtype=kind)
-        matrix[:, :, :count] = dropped.real
-        matrix[:, :, count:] = dropped.imag[:, :, 1:]
-        matrix = matrix.reshape(len(g), ports * width, ports * width)
-        at = np.arange(ports * width)
-        matrix[:, at, at] += 1.0
-        return matrix
-
-    all_v, all_currents = _to_real(start).reshape(source.shape), np.zeros((levels, injects, samples))
+    all_v, all_currents = equations.reals(start), np.zeros((levels, injects, equations.samples))
     borrowed = np.array([level in factors for level in range(levels)])
     last: Array = np.zeros((0, 0, 0))
     open_levels = np.arange(levels)
@@ -259,12 +358,12 @@ def _newton(
         stale = np.array([level not in factors for level in open_levels])
         if again:
             fresh = open_levels[stale]
-            for level, matrix in zip(fresh.tolist(), jacobian(g[stale], fresh), strict=True):
+            for level, matrix in zip(fresh.tolist(), equations.jacobian(g[stale], fresh, kind), strict=True):
                 factors[level] = lu_factor(matrix, overwrite_a=True, check_finite=False)
             rows = zip(open_levels.tolist(), residual, strict=True)
             step = -np.stack([lu_solve(factors[level], row, check_finite=False) for level, row in rows])
         else:
-            last = jacobian(g, open_levels)
+            last = equations.jacobian(g, open_levels, kind)
             step = -np.linalg.solve(last, residual[..., None])[..., 0]
         size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))
@@ -303,6 +402,4 @@ def _newton(
             break
     all_v[open_levels] = v
     failed += open_levels.tolist()
-    spectra = all_currents @ analysis.T
-    found = Balance(_to_phasors(all_v.reshape(levels, ports, width)), _to_phasors(spectra), last)
-    return found, np.array(sorted(failed), dtype=int)
+    return equations.found(all_v, all_currents, last), np.array(sorted(failed), dtype=int)

@@ -5,12 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from thermionic import budget
 from thermionic.circuit.harmonic_balance import (
     Balance,
     Spectrum,
     balance,
+    balance_alike,
     balance_in_turn,
     harmonics_of_one,
     products_of_two,
@@ -21,7 +23,8 @@ from thermionic.circuit.variants import VariantPoints
 from thermionic.devices.base import Array, ComplexArray
 
 # Distortion is good to 0.5 % of itself well into clipping with these (measured against 40 harmonics).
-HARMONICS, SAMPLES = 10, 40
+# samples a harmonic
+HARMONICS, SAMPLES = 10, 4
 # Intermodulation products up to this order, of both tones together.
 ORDER = 6
 
@@ -72,7 +75,7 @@ def drive(
     The circuit is linearised at its operating point, and only what the devices' currents differ from that is
     balanced; so a small signal is solved at once, and a bias shift under drive is part of the answer.
     """
-    spectrum = harmonics_of_one(harmonics, max(SAMPLES, 4 * harmonics))
+    spectrum = harmonics_of_one(harmonics, SAMPLES * harmonics)
     tone = np.zeros(harmonics + 1)
     tone[1] = 1.0
     return _driven(at, (hertz,), levels, spectrum, tone, near)
@@ -92,6 +95,53 @@ def two_tones(
     return _driven(at, (first, second), levels, spectrum, tone, None)
 
 
+class _Around:
+    """The circuit linearised at its operating point, and what its devices differ from that."""
+
+    def __init__(self, at: OperatingPoint | VariantPoints, hertz: Array, tone_at: Array) -> None:
+        system = at.system
+        self.at, self.hertz = at, hertz
+        columns: Array | ComplexArray = np.hstack([system.B, system.tone[:, None]])
+        solved = respond(system, at.slopes, hertz, columns)
+        self.reach = solved[..., :-1]
+        # Phasors of every unknown for the tones alone, at level 1: (..., frequencies, size).
+        self.alone = solved[..., -1] * tone_at[:, None]
+        self.impedance = np.einsum("np,...nq->...pq", system.S, self.reach)
+        self.rest = at.x @ system.S  # (ports,) or (variants, ports)
+        self.i_rest, _ = system.currents(self.rest)
+        self.slope = at.port_slopes
+
+    def currents(self, v: Array, phase: Array, which: NDArray[np.int_]) -> tuple[Array, Array]:
+        """What flows besides the linear part, and its slopes; ``which`` are the variants in v, if it has any."""
+        slope, rest, i_rest = self.slope, self.rest, self.i_rest
+        if self.at.system.variants is None:
+            i, g = self.at.system.currents(v, phase)
+        else:
+            slope, rest, i_rest = slope[which], rest[which], i_rest[which]
+            i, g = self.at.system.currents(v, phase, which)
+        linear = np.einsum("...mp,...p->...m", slope, v - rest)
+        return i - i_rest - linear, g - slope
+
+    def open_volts(self, levels: Array) -> ComplexArray:
+        """The ports' voltages with the linear part alone: (levels, ports, frequencies)."""
+        system = self.at.system
+        volts: ComplexArray = np.zeros((len(levels), system.ports, len(self.hertz)), dtype=np.complex128)
+        volts += levels[:, None, None] * np.swapaxes(self.alone @ system.S, -1, -2)
+        volts[:, :, 0] += self.rest
+        return volts
+
+    def unknowns(self, levels: Array, ports: Balance) -> ComplexArray:
+        """Every unknown, from what flows at the ports."""
+        if self.at.system.variants is None:
+            x = -np.einsum("knp,lpk->lnk", self.reach, ports.amperes)
+        else:
+            x = -np.einsum("lknp,lpk->lnk", self.reach, ports.amperes)
+        x += levels[:, None, None] * np.swapaxes(self.alone, -1, -2)
+        x[:, :, 0] += self.at.x
+        found: ComplexArray = x
+        return found
+
+
 def _driven(
     at: OperatingPoint | VariantPoints,
     tones: tuple[float, ...],
@@ -102,47 +152,51 @@ def _driven(
 ) -> Drive:
     system = at.system
     with budget.at_most():
-        hertz = spectrum.hertz(*tones)
-        slope = at.port_slopes
-        several = system.variants is not None
-        columns: Array | ComplexArray = np.hstack([system.B, system.tone[:, None]])
-        solved = respond(system, at.slopes, hertz, columns)
-        reach, tone = solved[..., :-1], solved[..., -1]
-        impedance = np.einsum("np,...nq->...pq", system.S, reach)
-
-        rest = at.x @ system.S  # (ports,) or (variants, ports)
-        i_rest, _ = system.currents(rest)
-
-        def currents(v: Array, phase: Array) -> tuple[Array, Array]:
-            i, g = system.currents(v, phase)
-            linear = np.einsum("...mp,...p->...m", slope, v - rest)
-            return i - i_rest - linear, g - slope
-
+        around = _Around(at, spectrum.hertz(*tones), tone_at)
         count = len(np.atleast_1d(levels)) if system.variants is None else system.variants
         levels = np.broadcast_to(np.asarray(levels, dtype=float), (count,))
-        # Phasors of every unknown for the tones alone, at level 1: (..., frequencies, size).
-        linear_part = tone * tone_at[:, None]
-        open_volts: ComplexArray = np.zeros((count, system.ports, len(hertz)), dtype=np.complex128)
-        open_volts += levels[:, None, None] * np.swapaxes(linear_part @ system.S, -1, -2)
-        open_volts[:, :, 0] += rest
-        start = open_volts
+        open_volts = start = around.open_volts(levels)
         if near is not None and near.ports.volts.shape == start.shape:
             start = near.ports.volts.copy()
-            start[:, :, 0] += rest - near.at.x @ near.at.system.S
+            start[:, :, 0] += around.rest - near.at.x @ near.at.system.S
         else:
             near = None
-        if several:
-            ports = balance(spectrum, impedance, open_volts, currents, start, together=True)
+        if system.variants is not None:
+            ports = balance(spectrum, around.impedance, open_volts, around.currents, start, together=True)
         else:
-            ports = balance_in_turn(spectrum, impedance, open_volts, currents, start, near.ports if near else None)
-
-        if several:
-            x = -np.einsum("lknp,lpk->lnk", reach, ports.amperes)
-        else:
-            x = -np.einsum("knp,lpk->lnk", reach, ports.amperes)
-        x += levels[:, None, None] * np.swapaxes(linear_part, -1, -2)
-        x[:, :, 0] += at.x
+            known = near.ports if near else None
+            ports = balance_in_turn(spectrum, around.impedance, open_volts, around.currents, start, known)
+        x = around.unknowns(levels, ports)
     return Drive(at, tones, levels, spectrum, x, ports)
+
+
+def drive_alike(at: VariantPoints, hertz: float, near: Drive, share: Array) -> list[tuple[Drive, Array]]:
+    """Many variants, the first in their midst, at each of the rising levels of ``near``, a drive of that first by
+    itself: each level's drive, and which variants settled at it, (variants,) true or false. Raises BudgetSpent.
+
+    Each variant's levels are ``share`` (variants,) of those of ``near``: where they bring all to like outputs, they
+    are solved sooner. The harmonics are those of ``near``.
+    """
+    spectrum = near.spectrum
+    tone = np.zeros(len(spectrum.orders))
+    tone[1] = 1.0
+    count = at.system.variants
+    if count is None:
+        raise ValueError("there is no array of variants in this system")
+    with budget.at_most():
+        around = _Around(at, spectrum.hertz(hertz), tone)
+        found = []
+        away: Array | ComplexArray = np.zeros((count, *near.ports.volts.shape[1:]))
+        away[:, :, 0] += around.rest - near.at.x @ near.at.system.S
+        for level, volts in zip(near.levels, near.ports.volts, strict=True):
+            levels = level * share
+            ports, settled = balance_alike(
+                spectrum, around.impedance, around.open_volts(levels), around.currents, volts + away
+            )
+            found.append((Drive(at, (hertz,), levels, spectrum, around.unknowns(levels, ports), ports), settled))
+            # As far from the first as at this level they will be at the next, about.
+            away = np.where(settled[:, None, None], ports.volts - volts, away)
+    return found
 
 
 def distortion(phasors: ComplexArray) -> Array:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -83,10 +84,18 @@ def _together(
 
 
 @dataclass(frozen=True, eq=False)
+class Linear:
+    """Equations linearised elsewhere: a system, and G with its devices' slopes in it, (size, size)."""
+
+    system: System
+    slopes: Array
+
+
+@dataclass(frozen=True, eq=False)
 class SmallSignal:
     """(J + j w C) X = B about an operating point."""
 
-    at: OperatingPoint | VariantPoints
+    at: OperatingPoint | VariantPoints | Linear
 
     def respond(self, hertz: Array, rhs: Array | ComplexArray) -> ComplexArray:
         """Solve for right-hand sides ``rhs`` (size, columns) at each frequency: (frequencies, size, columns)."""
@@ -126,49 +135,48 @@ class SmallSignal:
         rhs[self.at.system.branch(part), 0] = 1.0
         return self.respond(hertz, rhs)[..., 0]
 
-    def loop_gain(self, part: str, hertz: Array) -> ComplexArray:
-        """The loop gain T seen at a two-terminal part that carries the feedback, (frequencies,).
+    def loop_gain(self, parts: str | Sequence[str], hertz: Array) -> ComplexArray:
+        """The loop gain T seen at a two-terminal part that carries the feedback, or at several side by side,
+        (frequencies,).
 
         R. D. Middlebrook, "Measurement of loop gain in feedback systems", Int. J. Electronics 38 (1975), p. 485: a
         voltage in series with the part's first terminal, then a current into that node; from the two,
         T = (Tv Ti - 1) / (2 + Tv + Ti), whatever the impedances on either side. Negative feedback has T
-        positive in mid-band. Raises NetlistRefused for a part that is not a plain two-terminal one, or is connected
-        straight to earth at its first terminal.
+        positive in mid-band. Raises NetlistRefused for a part that is not a plain two-terminal one, is connected
+        straight to earth at its first terminal, or is not between the same nodes as the first.
         """
         system = self.at.system
-        place = system.place(part)
-        device, nodes = place.part.device, place.part.nodes
-        if len(nodes) != 2 or device.branches or device.ports or nodes[0] == GROUND:
-            raise NetlistRefused(
-                f"The loop cannot be broken at {part}: choose a resistor or a capacitor that carries the feedback, "
-                "with its first terminal not on earth."
-            )
+        names = (parts,) if isinstance(parts, str) else tuple(parts)
+        places = [system.place(name) for name in names]
+        nodes = places[0].part.nodes
         hertz = np.atleast_1d(hertz)
-        near, _ = place.unknowns
+        admittance = np.zeros(len(hertz), dtype=complex)
+        for place in places:
+            device = place.part.device
+            if len(nodes) != 2 or device.branches or device.ports or nodes[0] == GROUND:
+                raise NetlistRefused(
+                    f"The loop cannot be broken at {place.part.name}: choose a resistor or a capacitor that carries "
+                    "the feedback, with its first terminal not on earth."
+                )
+            if place.part.nodes != nodes:
+                raise NetlistRefused(f"{place.part.name} is not between the same nodes as {names[0]}.")
+            admittance += device.conductance()[0, 0] + 2j * np.pi * hertz * device.storage()[0, 0]
+        near, far = places[0].unknowns
         # A volt e in series between the node and the terminal: what the part then draws is Y (v + e ...).
-        local = device.conductance(), device.storage()
-        admittance = local[0][0, 0] + 2j * np.pi * hertz * local[1][0, 0]
         unit = np.zeros((system.size, 1))
-        for unknown, sign in zip(place.unknowns, (1.0, -1.0), strict=True):
+        for unknown, sign in zip((near, far), (1.0, -1.0), strict=True):
             if unknown >= 0:
                 unit[unknown, 0] += sign
-        by_current = self.respond(hertz, self.push(nodes[0]))[..., 0]
-        driven = self.respond(hertz, unit)[..., 0]
-
-        def across(x: ComplexArray) -> ComplexArray:
-            far = x[:, place.unknowns[1]] if place.unknowns[1] >= 0 else 0.0
-            difference: ComplexArray = x[:, near] - far
-            return difference
-
+        found = self.respond(hertz, np.hstack([self.push(nodes[0]), unit]))
+        by_current, driven = found[..., 0], found[..., 1]
         # Current test: an ampere into the node divides between the part and what is behind the node.
-        into_part = admittance * across(by_current)
+        into_part = admittance * (by_current[:, near] - (by_current[:, far] if far >= 0 else 0.0))
         if not np.all(np.abs(into_part) > 1e-30):
-            raise NetlistRefused(f"No current of the loop goes through {part}: there is no loop to break there.")
+            raise NetlistRefused(f"No current of the loop goes through {names[0]}: there is no loop to break there.")
         t_current = (1.0 - into_part) / into_part
         # Voltage test: a volt in series at the terminal injects -Y at the node and +Y at the far end.
-        shifted = -admittance[:, None] * driven
-        terminal = shifted[:, near] + 1.0
-        t_voltage = -shifted[:, near] / terminal
+        shifted = -admittance * driven[:, near]
+        t_voltage = -shifted / (shifted + 1.0)
         result: ComplexArray = (t_voltage * t_current - 1.0) / (2.0 + t_voltage + t_current)
         return result
 

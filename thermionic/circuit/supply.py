@@ -11,6 +11,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from thermionic import budget
 from thermionic.circuit.harmonic_balance import Balance, balance, harmonics_of_one
@@ -313,7 +314,7 @@ class Mains:
                     return solved
             self.softness = max(1.0, softness / ratio)
 
-    def currents(self, v: Array, phase: Array) -> tuple[Array, Array]:
+    def currents(self, v: Array, phase: Array, which: NDArray[np.int_]) -> tuple[Array, Array]:
         """The rectifiers' currents and slopes at port voltages v (..., ports), REFERENCE taken out."""
         i, g = np.zeros(v.shape), np.zeros((*v.shape, v.shape[-1]))
         # Of what is sensed, a part is the drop of the current that is taken out.

@@ -256,14 +256,16 @@ class System:
             [place.injects for place in places],
         )
 
-    def currents(self, v: Array, phase: Array | float = 0.0) -> tuple[Array, Array]:
+    def currents(
+        self, v: Array, phase: Array | float = 0.0, which: NDArray[np.int_] | None = None
+    ) -> tuple[Array, Array]:
         """All injected currents and their Jacobian: (..., injects) and (..., injects, ports) from v (..., ports).
 
-        With ``variants`` the last axis but one of v is theirs.
+        With ``variants`` the last axis but one of v is theirs, all of them or those of ``which``.
         """
         i = np.zeros((*v.shape[:-1], len(self.drives)))
         g = np.zeros((*i.shape, self.ports))
-        self.table.evaluate(v, phase, i, g)
+        self.table.evaluate(v, phase, i, g, which)
         return i, g
 
     @lazily

@@ -147,7 +147,10 @@ class Stepper:
         ]
         times = [wave.corners(until) for wave in shaped]
         every = np.concatenate([np.array(corners, dtype=float), *times, [until]])
-        self.corners = np.unique(every[(every > 0) & (every <= until)])
+        rising = np.unique(every[(every > 0) & (every <= until)])
+        # Two that rounding alone keeps apart are one; the last of all is the end of the run.
+        apart = np.append(np.diff(rising) > 2 * _LEAST_STEP * until, True)
+        self.corners = rising[apart]
         # A slope at every device's own ports keeps the linear part from being singular without the devices.
         self.reference = np.zeros((system.B.shape[1], system.ports))
         for place in system.placed:
@@ -197,7 +200,8 @@ class Stepper:
             np.empty((kept, ports, injects)),
         )  # fmt: skip
         # The time, the step that is wanted, and whether it is a first one from rest.
-        clock = np.array([0.0, min(self.longest, self.until) / (65536 if at_rest else 64), float(at_rest)])
+        settling = at_rest or isinstance(start, np.ndarray)
+        clock = np.array([0.0, min(self.longest, self.until) / (65536 if at_rest else 64), float(settling)])
         # C dx/dt at the start of each step, which the first stage needs, and dx/dt to guess the next step from.
         x, slope, rate = x.copy(), np.zeros(size), self.rate(x, 0.0)
         all_seconds, all_points = ([np.zeros(1)], [x[None].copy()]) if keep_from <= 0 else ([], [])

@@ -252,16 +252,19 @@ class Table:
         for column, value in enumerate(flat):
             self.numbers[:, column] = value
 
-    def evaluate(self, v: Array, phase: Array | float, i: Array, g: Array) -> None:
+    def evaluate(
+        self, v: Array, phase: Array | float, i: Array, g: Array, which: NDArray[np.int_] | None = None
+    ) -> None:
         """Currents into ``i`` (..., injects) and slopes into ``g`` (..., injects, ports), both zeros before and in C
-        order, at ``v`` (..., ports). Variants are the last axis but one of v; ``phase`` goes with those before."""
+        order, at ``v`` (..., ports). Variants are the last axis but one of v, all or those of ``which``; ``phase``
+        goes with those before."""
         if not len(self.laws):
             return
         turned = np.asarray(phase, dtype=np.float64)
         turned = np.broadcast_to(turned, v.shape[:-1]).ravel() if turned.ndim else turned.reshape(1)
         rows = np.ascontiguousarray(v, dtype=np.float64).reshape(-1, v.shape[-1])
         laws.evaluate(
-            self.laws, self.at, self.numbers, rows, turned,
+            self.laws, self.at, self.numbers if which is None else self.numbers[which], rows, turned,
             i.reshape(-1, i.shape[-1]), g.reshape(-1, *g.shape[-2:]),
         )  # fmt: skip
 

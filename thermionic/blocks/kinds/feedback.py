@@ -48,8 +48,10 @@ class Feedback(Block):
         elif self.capacitor:
             bench.fit("capacitor", a, b)
         bench.fit("resistor", a, middle)
-        name = "resistor" if self.resistor else "capacitor"
-        bench.say(Loop(self.id, bench.part_of(name)))
+        fitted = [name for name in ("resistor", "capacitor") if getattr(self, name)]
+        side_by_side = fitted if self.connection == "parallel" else fitted[:1]
+        lead = bench.path("capacitor") if self.resistor and self.connection == "parallel" else ""
+        bench.say(Loop(self.id, tuple(bench.part_of(name) for name in side_by_side), lead))
 
     def sketch(self, pen: Sketch) -> None:
         left, right = draw_lane(pen, 170)

@@ -8,7 +8,7 @@ from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import TransformerUse
-from thermionic.blocks.fields import Capacitor, Farads, Henries, Ohms, Tap, named
+from thermionic.blocks.fields import Capacitor, CoreRating, Farads, Henries, Ohms, Tap, named
 from thermionic.blocks.ports import Flow, RailRef, SignalOrPairRef
 from thermionic.blocks.sketch import ANODE, AXIS, RAIL, Sketch
 from thermionic.circuit.netlist import GROUND
@@ -20,6 +20,7 @@ class OutputTransformer(Block):
     tap has the load that it is called by. All leakage is put on the primary. ``screen_tap`` is where the screens'
     taps are, as a fraction of the primary's turns from the HT to the anode. ``cathode_share`` is a winding for each
     tube's cathode, in turns of the primary (of each half), which feeds back; its copper is that of as many turns.
+    Without a ``core`` rating the core is taken never to saturate.
     """
 
     kind: Literal["output-transformer"] = "output-transformer"
@@ -38,6 +39,7 @@ class OutputTransformer(Block):
         "Cathode winding, of each half's turns", None, first=0.1
     )
     primary_farad: Farads | None = named("Primary's capacitance", None, first=500e-12)
+    core: CoreRating | None = named("Core's rating", None, first=CoreRating(watt=10.0, hertz=40.0))
     secondary_reversed: bool = named("Secondary turned round", False)
     taps: Annotated[tuple[Tap, ...], Field(min_length=1, max_length=6)] = named("Secondary taps")
 
@@ -110,13 +112,21 @@ class OutputTransformer(Block):
             nodes += [before, bench.node(tap.id)] if self.secondary_reversed else [bench.node(tap.id), before]
             before, copper, ratio = bench.node(tap.id), tap.copper_ohm, of_tap
         first = windings[0].turns
-        core = devices.Core(self.primary_henry * float(first) ** 2)
+        core = self._core(float(first))
         # The capacitance across the whole primary, as it is seen across its first section.
         stray = ((0, 1, self.primary_farad / float(first) ** 2),) if self.primary_farad else ()
         name = bench.add("T", devices.Transformer(tuple(windings), core, stray), *nodes)
         taps = {tap.id: tap.ohm for tap in self.taps}
         bench.offer_taps(taps)
         bench.say(TransformerUse(self.id, name, self.primary_ohm, taps))
+
+    def _core(self, share: float) -> devices.Core:
+        """The core as a winding of so much of the primary's turns sees it; without a rating it never saturates."""
+        if not self.core:
+            return devices.Core(self.primary_henry * share**2)
+        whole = self.core.core(self.primary_henry, self.primary_ohm)
+        assert whole.knee_weber is not None
+        return devices.Core(whole.henry * share**2, whole.knee_weber * share)
 
     def _end(self, bench: Bench, side: str) -> str:
         """The anode's end of the primary, behind a capacitor if the transformer is fed in parallel."""

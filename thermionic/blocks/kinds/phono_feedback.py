@@ -39,7 +39,7 @@ class PhonoFeedback(Block):
         bench.fit("low", first, second)
         bench.fit("high_resistor", second, b)
         bench.fit("high", second, b)
-        bench.say(Loop(self.id, bench.part_of("blocking")))
+        bench.say(Loop(self.id, (bench.part_of("blocking"),)))
 
     def sketch(self, pen: Sketch) -> None:
         left, right = draw_lane(pen, 250)

@@ -14,3 +14,8 @@ document.addEventListener("keydown", (event) => {
     input.blur();
   }
 });
+
+// The reading just judged, with its verdict, stays in sight above the keyboard.
+document.addEventListener("htmx:oobAfterSwap", (event) => {
+  document.getElementById(event.detail.target.id)?.closest("table.readings tr")?.scrollIntoView({ block: "nearest" });
+});

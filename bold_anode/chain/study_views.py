@@ -1,0 +1,212 @@
+"""The studies on the page: asked for, how far they are, and what came of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from django.http import Http404, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_http_methods
+
+from bold_anode.amps.models import Project
+from bold_anode.amps.rooms import owned
+from bold_anode.amps.solved import solved
+from bold_anode.chain import studies
+from bold_anode.chain.figures import Figure
+from bold_anode.frame.parsing import whole_number
+from bold_anode.frame.plots import HALF, Axes, Scale, both_ways, decades, drawn, round_steps
+from bold_anode.frame.refusing import refuse
+from bold_anode.frame.requests import Request
+from bold_anode.tasks.models import State, Work
+from bold_anode.tasks.operations import is_worker_alive
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.errors import ThermionicError, ValueRefused
+from thermionic.performance.tolerances import MOST_BUILDS
+from thermionic.values import Quantity, display
+
+_KINDS = ("ac", "second", "third", "fourth", "fifth")
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def study(request: Request, project_id: int, slug: str) -> HttpResponse:
+    """A study of the current revision: what came of it, or how far it is. A POST asks for it, or once more."""
+    project = owned(request, project_id)
+    one = studies.STUDIES.get(slug)
+    if one is None:
+        raise Http404
+    try:
+        work = studies.latest(request.user, project.at, one)
+        if request.method == "POST":
+            arguments = _arguments(one, request)
+            work = studies.ask(request.user, project, one, arguments)
+        elif work is None and one.at_once:
+            work = studies.ask(request.user, project, one, one.first)
+        context = shown(request, project, slug, work)
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    return render(request, _TEMPLATES[slug], context)
+
+
+def _arguments(one: studies.Study, request: Request) -> studies.Arguments:
+    """The arguments that a form gives. Raises ValueRefused."""
+    if "builds" not in one.first:
+        return one.first
+    builds = whole_number(request.POST.get("builds", "").strip())
+    if builds is None or not 20 <= builds <= MOST_BUILDS:
+        raise ValueRefused(f"How many builds: a whole number from 20 to {MOST_BUILDS}.")
+    return {"builds": builds, "matched": request.POST.get("matched") == "yes"}
+
+
+_TEMPLATES = {
+    "two-tones": "chain/two_tones.html",
+    "burst": "chain/burst.html",
+    "tolerances": "chain/spread.html",
+}
+
+
+def shown(request: Request, project: Project, slug: str, work: Work | None = None) -> dict[str, Any]:
+    """What the template of a study needs."""
+    one = studies.STUDIES[slug]
+    work = work or studies.latest(request.user, project.at, one)
+    done = work is not None and work.state == State.DONE
+    context: dict[str, Any] = {
+        "slug": slug,
+        "work": work,
+        "worker_alive": is_worker_alive() if work is not None and work.is_under_way else True,
+        "pending": work is None and one.at_once,
+    }
+    if done and work is not None:
+        amplifier = solved(project.at).amplifier
+        context |= _SHOWING[slug](amplifier, work.result)
+    return {"project": project, slug.replace("-", "_"): context}
+
+
+def _two_tones(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+    pairs = [one for one in result if len(one["outputs"]) > 1]
+    if not pairs:
+        return {"plots": [], "figures": []}
+    least = 10 ** np.floor(np.log10(min(one["outputs"][0] for one in pairs)))
+    most = 10 ** np.ceil(np.log10(max(one["outputs"][-1] for one in pairs)))
+    unit = "W" if amplifier.load.power else "V"
+    axes = Axes(Scale(float(least), float(most), log=True), Scale(0.01, 100.0, log=True), unit, HALF)
+    lines, key = [], []
+    for kind, one in zip(_KINDS, pairs, strict=False):
+        words = _pair(one)
+        lines.append(axes.curve(kind, one["outputs"], 100 * np.array(one["fractions"]), words, "%"))
+        key.append((kind, words))
+    plot = axes.plot(
+        "Intermodulation against output",
+        (f"output of a lone tone of the same peak, {unit}{'' if unit == 'W' else ' rms'}", "intermodulation, %", ""),
+        lines, [], decades(float(least), float(most)), decades(0.01, 100.0), key,
+    )  # fmt: skip
+    figures = [
+        Figure(f"{_pair(one)}, at {amplifier.load.written(one['outputs'][-2])}", f"{one['fractions'][-2]:.2%}")
+        for one in pairs
+    ]
+    return {"plots": drawn([plot], first=20), "figures": figures}
+
+
+def _pair(one: dict[str, Any]) -> str:
+    first, second = (display(one[name], Quantity.FREQUENCY) for name in ("first_hertz", "second_hertz"))
+    return f"{first} and {second}" + (f", {one['ratio']:g} to 1" if one["ratio"] != 1 else "")
+
+
+def _burst(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+    recoveries = result["recoveries"]
+    slowest = recoveries[:5]
+    ends = [one["seconds"] for one in slowest if one["seconds"] is not None]
+    length = min(max([2.0 * max(ends, default=0.05), 0.05]), result["followed"])
+    most = max(max(abs(point[1]) for point in one["curve"]) for one in slowest) or 1.0
+    axes = Axes((0.0, 1e3 * length), (-most * 1.1, most * 1.1), "ms", HALF)
+    lines, key = [], []
+    for kind, one in zip(_KINDS, slowest, strict=False):
+        curve = np.array(one["curve"])
+        inside = curve[:, 0] <= length * 1.0001
+        lines.append(axes.curve(kind, 1e3 * curve[inside, 0], curve[inside, 1], one["part"], "V"))
+        key.append((kind, one["part"]))
+    plot = axes.plot(
+        "Bias of every tube after a burst",
+        ("after the burst, ms", "bias from idle, V", ""),
+        lines, [], [(v, f"{v:g}") for v in round_steps(1e3 * length, 5)],
+        [(v, f"{v:+g}" if v else "0") for v in both_ways(round_steps(most * 1.1, 3))], key,
+    )  # fmt: skip
+    rows = [
+        {
+            "part": one["part"],
+            "block": amplifier.design.block(one["block"]).label,
+            "idle": display(one["idle_volt"], Quantity.VOLTAGE),
+            "worst": f"{one['worst_volt']:+.3g} V",
+            "back": _back(one["seconds"], result["followed"]),
+        }
+        for one in recoveries
+    ]
+    return {"plots": drawn([plot], first=30), "rows": rows, "burst": result}
+
+
+def _back(seconds: float | None, followed: float) -> str:
+    if seconds is None:
+        return f"not within {followed:.1f} s"
+    return "never away" if seconds == 0 else f"{seconds * 1e3:.0f} ms" if seconds < 10 else f"{seconds:.1f} s"
+
+
+def _tolerances(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+    return {
+        "result": result,
+        "quantities": [_spread(one, number) for number, one in enumerate(result["quantities"])],
+    }
+
+
+def _spread(one: dict[str, Any], number: int) -> dict[str, Any]:
+    """One figure's spread: its numbers in words, its histogram, and what matters."""
+    unit = one["unit"]
+    return {
+        "name": one["name"],
+        "designed": _written(one["designed"], unit),
+        "low": _written(one["low"], unit),
+        "high": _written(one["high"], unit),
+        "least": _written(one["least"], unit),
+        "most": _written(one["most"], unit),
+        "causes": one["causes"],
+        "explained": one["explained"],
+        "bars": _bars(one),
+        "at": _at(one, one["designed"]),
+        "from": _at(one, one["low"]),
+        "width": _at(one, one["high"]) - _at(one, one["low"]),
+    }
+
+
+_QUANTITIES = {"A": Quantity.CURRENT, "V": Quantity.VOLTAGE, "W": Quantity.POWER}
+
+
+def _written(value: float, unit: str) -> str:
+    if unit == "dB":
+        return f"{value:+.2f} dB"
+    if unit == "%":
+        return f"{value:.3g} %"
+    return display(value, _QUANTITIES[unit])
+
+
+def _at(one: dict[str, Any], value: float) -> float:
+    """Where a value is along the histogram, 0 to 240."""
+    first, last = one["edges"][0], one["edges"][-1]
+    return 240.0 * min(max((value - first) / (last - first), 0.0), 1.0) if last > first else 120.0
+
+
+def _bars(one: dict[str, Any]) -> str:
+    """The histogram as a path, 240 by 48."""
+    most = max(one["counts"]) or 1
+    width = 240.0 / len(one["counts"])
+    return "".join(
+        f"M{place * width + 0.5:.1f} 48v{-46.0 * count / most:.1f}h{width - 1:.1f}V48Z"
+        for place, count in enumerate(one["counts"])
+        if count
+    )
+
+
+_SHOWING: dict[str, Callable[[SolvedAmplifier, Any], dict[str, Any]]] = {
+    "two-tones": _two_tones,
+    "burst": _burst,
+    "tolerances": _tolerances,
+}
