@@ -56,6 +56,8 @@ class VariantPoints(Solution):
 def picked(thing: Thing, variant: int) -> Thing:
     """A device, or a part of one, as it is in one variant."""
     if isinstance(thing, AffinePorts):
+        if np.ndim(thing.ampere) < 2:  # the same in all
+            return thing
         return AffinePorts(thing.pairs, thing.siemens[variant], thing.ampere[variant])  # type: ignore[return-value]
     if isinstance(thing, np.ndarray):
         return thing[variant].item() if thing.ndim else thing.item()  # type: ignore[no-any-return]

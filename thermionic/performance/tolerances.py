@@ -172,12 +172,13 @@ class _Builds:
         use = next((one for one in self.amplifier.compiled.tubes if one.part == name), None)
         bottle = use.envelope if use else name
         path = f"envelopes/{bottle}/type" if use else ""
-        alike = float(np.clip(self.spread.sections_alike, 0.0, 1.0)) ** 0.5
+        alone = use is None or len(use.type.section_letters) == 1
+        alike = 1.0 if alone else float(np.clip(self.spread.sections_alike, 0.0, 1.0)) ** 0.5
         split = use is not None and self.amplifier.design.envelope(bottle).split == "channels"
         both = []
         for which in ("emission", "mu"):
             shared = self._bottle(bottle, path, which, split)
-            own = self.draw.column((name, self.channel, which), bottle.upper(), path)
+            own = 0.0 if alone else self.draw.column((name, self.channel, which), bottle.upper(), path)
             both.append(alike * shared + (1 - alike**2) ** 0.5 * own)
         r = self.spread.correlation
         second = r * both[0] + (1 - r**2) ** 0.5 * both[1]
