@@ -12,7 +12,7 @@ from django.db import transaction
 from django.utils import timezone
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError
 
-from bold_anode.amps.models import Project, Revision, hash_of
+from bold_anode.amps.models import Project, Revision, Variant, hash_of
 from bold_anode.powerup.models import Reading, ReadingSet
 from bold_anode.tubes.models import KINDS, OwnTube
 from bold_anode.tubes.operations import MOST_TUBES
@@ -57,6 +57,12 @@ class _Revision(_Carried):
     document: dict[str, Any]
 
 
+class _Variant(_Carried):
+    name: str = Field(min_length=1, max_length=60)
+    revision: int
+    made_at: AwareDatetime
+
+
 class _Project(_Carried):
     current: int
     previous: int | None
@@ -64,6 +70,9 @@ class _Project(_Carried):
     deleted_at: AwareDatetime | None
     revisions: list[_Revision] = Field(min_length=1)
     reading_sets: list[_ReadingSet]
+    # Exports from before there were any have none.
+    variants: list[_Variant] = []
+    variant: str | None = None
 
 
 class _Tube(_Carried):
@@ -134,6 +143,11 @@ def _project(project: Project) -> dict[str, Any]:
             }
             for one in project.reading_sets.order_by("pk").prefetch_related("readings")
         ],
+        "variants": [
+            {"name": one.name, "revision": numbers[one.head_id], "made_at": _when(one.made_at)}
+            for one in project.variants.all()
+        ],
+        "variant": project.variant.name if project.variant else None,
     }
 
 
@@ -224,6 +238,20 @@ def _store(user: Any, carried: _Project) -> None:
     )
     for one_set in carried.reading_sets:
         _store_readings(project, made, one_set)
+    _store_variants(project, made, carried)
+
+
+def _store_variants(project: Project, made: dict[int, Revision], carried: _Project) -> None:
+    names = [one.name for one in carried.variants]
+    if len(set(names)) < len(names) or (carried.variant is not None and carried.variant not in names):
+        raise DesignRefused("Its variants have one name twice, or the one that is worked on is not among them.")
+    for one in carried.variants:
+        if one.revision not in made:
+            raise DesignRefused(f"The variant {one.name} is at revision {one.revision}, which is not among them.")
+        stored = Variant.objects.create(project=project, name=one.name, head=made[one.revision])
+        Variant.objects.filter(pk=stored.pk).update(made_at=one.made_at)
+        if one.name == carried.variant:
+            Project.objects.filter(pk=project.pk).update(variant=stored)
 
 
 def _store_readings(project: Project, made: dict[int, Revision], carried: _ReadingSet) -> None:

@@ -25,12 +25,14 @@ class Project(models.Model):
     """One amplifier in somebody's workshop.
 
     ``current`` is the revision being worked on; ``previous`` the one it was before the last change, undo or redo,
-    against which changed numbers are marked.
+    against which changed numbers are marked. ``variant`` is the variant that is worked on; none until a second is
+    kept.
     """
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="projects")
     current = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
     previous = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
+    variant = models.ForeignKey("Variant", null=True, on_delete=models.SET_NULL, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)
     deleted_at = models.DateTimeField(null=True)
 
@@ -91,6 +93,23 @@ class Revision(models.Model):
     def design(self) -> Design:
         """The design document. Raises DesignRefused if what is stored can no longer be read."""
         return validate(self.document)
+
+
+class Variant(models.Model):
+    """One of several designs that are kept beside each other in a project: its name, and the revision that it stands
+    at. Of the one that is chosen, that is the project's current revision."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="variants")
+    name = models.CharField(max_length=60)
+    head = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [models.UniqueConstraint(fields=["project", "name"], name="variant_name_once")]
+
+    def __str__(self) -> str:
+        return f"{self.project_id}/{self.name}"
 
 
 class Summary(models.Model):

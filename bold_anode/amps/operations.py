@@ -9,7 +9,7 @@ from django.db import transaction
 from django.http import Http404
 from django.utils import timezone
 
-from bold_anode.amps.models import Project, Revision, hash_of
+from bold_anode.amps.models import Project, Revision, Variant, hash_of
 from bold_anode.amps.solved import solved, solved_design
 from thermionic import design as documents
 from thermionic.design import Design
@@ -20,7 +20,7 @@ class Stale(ThermionicError):
     """The project has moved on since the page that asked for the change was drawn."""
 
 
-def _owned(user: Any, project_id: int, *, deleted: bool = False) -> Project:
+def locked(user: Any, project_id: int, *, deleted: bool = False) -> Project:
     """The user's project, its row locked until the transaction ends. Raises Http404 for anybody else's."""
     # The lock first and by itself: a row joined to it would be read from before whatever we waited for.
     rows = Project.objects.select_for_update().filter(owner=user, deleted_at__isnull=not deleted)
@@ -30,7 +30,7 @@ def _owned(user: Any, project_id: int, *, deleted: bool = False) -> Project:
     return project
 
 
-def _revise(project: Project, design: Design, note: str) -> Revision:
+def revise(project: Project, design: Design, note: str) -> Revision:
     last = project.revisions.order_by("-number").values_list("number", flat=True).first() or 0
     revision = Revision.objects.create(
         project=project,
@@ -40,9 +40,16 @@ def _revise(project: Project, design: Design, note: str) -> Revision:
         document_hash=hash_of(design),
         note=note[:200],
     )
+    move_to(project, revision)
+    return revision
+
+
+def move_to(project: Project, revision: Revision | None) -> None:
+    """Make a revision the current one, of the project and of the variant that is worked on."""
     project.previous, project.current = project.current, revision
     project.save()
-    return revision
+    if project.variant_id is not None and revision is not None:
+        Variant.objects.filter(pk=project.variant_id).update(head=revision)
 
 
 def create_project(user: Any, design: Design, note: str = "started") -> Project:
@@ -50,7 +57,7 @@ def create_project(user: Any, design: Design, note: str = "started") -> Project:
     solved_design(design)
     with transaction.atomic():
         project = Project.objects.create(owner=user)
-        _revise(project, design, note)
+        revise(project, design, note)
     return project
 
 
@@ -61,7 +68,7 @@ def import_project(user: Any, content: bytes) -> Project:
 
 def duplicate_project(user: Any, project_id: int) -> Project:
     """A copy of the project as it stands, with a history of its own."""
-    design = _current(user, project_id).design
+    design = current_of(user, project_id).design
     name = f"{design.name[:110]} (copy)"
     return create_project(user, documents.changed(design, "name", name), f"copied from {design.name}")
 
@@ -69,7 +76,7 @@ def duplicate_project(user: Any, project_id: int) -> Project:
 @transaction.atomic
 def delete_project(user: Any, project_id: int) -> Project:
     """Put the project away; ``restore_project`` brings it back whole."""
-    project = _owned(user, project_id)
+    project = locked(user, project_id)
     project.deleted_at = timezone.now()
     project.save()
     return project
@@ -78,7 +85,7 @@ def delete_project(user: Any, project_id: int) -> Project:
 @transaction.atomic
 def restore_project(user: Any, project_id: int) -> Project:
     """Undo a deletion."""
-    project = _owned(user, project_id, deleted=True)
+    project = locked(user, project_id, deleted=True)
     project.deleted_at = None
     project.save()
     return project
@@ -88,7 +95,8 @@ def restore_project(user: Any, project_id: int) -> Project:
 def forget_projects(user: Any) -> None:
     """Delete every project of a user with all that belongs to it, for good."""
     projects = Project.objects.filter(owner=user)
-    projects.update(current=None, previous=None)
+    projects.update(current=None, previous=None, variant=None)
+    Variant.objects.filter(project__owner=user).delete()
     for project in projects:
         project.reading_sets.all().delete()
         for revision in project.revisions.order_by("-number"):
@@ -107,8 +115,21 @@ def change_design(
     Nothing is locked while the changed design is solved. Where the project has moved on meanwhile, the change is made
     again to what it is then, unless the user was looking at what it was before.
     """
+    return change_then(user, project_id, change, revise, seen)
+
+
+def change_then(
+    user: Any,
+    project_id: int,
+    change: Callable[[Design], tuple[Design, str]],
+    store: Callable[[Project, Design, str], Any],
+    seen: int | None = None,
+    always: bool = False,
+) -> Project:
+    """Like ``change_design``, with ``store`` to keep the changed design within the transaction; ``always`` stores one
+    that is no other than before as well."""
     while True:
-        current = _current(user, project_id)
+        current = current_of(user, project_id)
         _must_be(current, seen)
         now = solved(current)
         before = now.amplifier.design
@@ -116,15 +137,15 @@ def change_design(
         if after != before:
             solved_design(after, near=now)
         with transaction.atomic():
-            project = _owned(user, project_id)
+            project = locked(user, project_id)
             if project.current_id != current.pk:
                 continue
-            if after != before:
-                _revise(project, after, note)
+            if after != before or always:
+                store(project, after, note)
             return project
 
 
-def _current(user: Any, project_id: int) -> Revision:
+def current_of(user: Any, project_id: int) -> Revision:
     """The revision that the user's project stands at. Raises Http404 for anybody else's."""
     project: Project | None = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
     if project is None or project.current is None:
@@ -141,21 +162,19 @@ def _must_be(current: Revision, seen: int | None) -> None:
 @transaction.atomic
 def undo(user: Any, project_id: int, seen: int | None = None) -> Project:
     """Go back to the revision that the current one was made from; stays put at the first. Raises Stale."""
-    project = _owned(user, project_id)
+    project = locked(user, project_id)
     _must_be(project.at, seen)
     if project.can_undo():
-        project.previous, project.current = project.current, project.at.parent
-        project.save()
+        move_to(project, project.at.parent)
     return project
 
 
 @transaction.atomic
 def redo(user: Any, project_id: int, seen: int | None = None) -> Project:
     """Go forward to the latest revision made from the current one; stays put if there is none. Raises Stale."""
-    project = _owned(user, project_id)
+    project = locked(user, project_id)
     _must_be(project.at, seen)
     following = project.next_revision()
     if following is not None:
-        project.previous, project.current = project.current, following
-        project.save()
+        move_to(project, following)
     return project

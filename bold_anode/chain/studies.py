@@ -14,10 +14,14 @@ from bold_anode.amps.solved import solved
 from bold_anode.tasks import operations as tasks
 from bold_anode.tasks.kinds import Report
 from bold_anode.tasks.models import Work
-from thermionic.amplifier import SolvedAmplifier
+from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.edition import edition
+from thermionic.errors import BudgetSpent, ThermionicError
+from thermionic.findings import examine
 from thermionic.performance.burst import burst
+from thermionic.performance.comparing import compared
 from thermionic.performance.power import intermodulations
+from thermionic.performance.schools import made, schools
 from thermionic.performance.tolerances import tolerances
 
 Arguments = dict[str, Any]
@@ -61,11 +65,30 @@ def _tolerances(amplifier: SolvedAmplifier, arguments: Arguments, report: Report
     )
 
 
+def _schools(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
+    found = []
+    wanted = schools(amplifier)
+    for place, school in enumerate(wanted):
+        report(place / len(wanted), f"{school.title}: changing the design and solving it")
+        row: dict[str, Any] = {"slug": school.slug, "title": school.title, "why": school.why}
+        try:
+            design, _school = made(amplifier, school.slug)
+            after = solve(design, amplifier)
+            row["numbers"] = asdict(compared(after, examine(after)))
+        except BudgetSpent:
+            raise
+        except ThermionicError as refusal:
+            row["refusal"] = str(refusal)
+        found.append(row)
+    return found
+
+
 STUDIES = {
     study.slug: study
     for study in (
         Study("two-tones", _two_tones, {}),
         Study("burst", _burst, {}),
+        Study("schools", _schools, {}),
         Study("tolerances", _tolerances, {"builds": 1000, "matched": True}, at_once=False),
     )
 }

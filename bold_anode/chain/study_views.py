@@ -14,6 +14,7 @@ from bold_anode.amps.models import Project
 from bold_anode.amps.rooms import owned
 from bold_anode.amps.solved import solved
 from bold_anode.chain import studies
+from bold_anode.chain.comparison import HEADS, cells
 from bold_anode.chain.figures import Figure
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.plots import HALF, Axes, Scale, both_ways, decades, drawn, round_steps
@@ -23,6 +24,7 @@ from bold_anode.tasks.models import State, Work
 from bold_anode.tasks.operations import is_worker_alive
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.errors import ThermionicError, ValueRefused
+from thermionic.performance.comparing import Comparison, compared
 from thermionic.performance.tolerances import MOST_BUILDS
 from thermionic.values import Quantity, display
 
@@ -63,6 +65,7 @@ _TEMPLATES = {
     "two-tones": "chain/two_tones.html",
     "burst": "chain/burst.html",
     "tolerances": "chain/spread.html",
+    "schools": "chain/schools.html",
 }
 
 
@@ -205,8 +208,20 @@ def _bars(one: dict[str, Any]) -> str:
     )
 
 
+def _schools(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+    now = compared(amplifier, [])
+    rows = []
+    for one in result:
+        row = {"slug": one["slug"], "title": one["title"], "why": one["why"], "refusal": one.get("refusal", "")}
+        if "numbers" in one:
+            row["cells"] = cells(amplifier.load, Comparison(**one["numbers"]), now)
+        rows.append(row)
+    return {"rows": rows, "heads": HEADS}
+
+
 _SHOWING: dict[str, Callable[[SolvedAmplifier, Any], dict[str, Any]]] = {
     "two-tones": _two_tones,
     "burst": _burst,
     "tolerances": _tolerances,
+    "schools": _schools,
 }

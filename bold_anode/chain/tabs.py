@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 from bold_anode.amps.rooms import Shown
-from bold_anode.chain import circuit, feedback, levels, power, quiet, response, tolerance
+from bold_anode.chain import circuit, feedback, levels, power, quiet, response, tolerance, variants
 from bold_anode.frame.requests import Request
 
 
@@ -29,6 +29,7 @@ TABS = (
     Tab("quiet", "Noise and hum", quiet.draw),
     Tab("feedback", "Feedback", feedback.draw),
     Tab("tolerances", "Tolerances", tolerance.draw),
+    Tab("variants", "Variants", variants.draw),
 )
 
 

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from bold_anode.chain import feedback, study_views, views
+from bold_anode.chain import feedback, study_views, variants, views
 
 urlpatterns = [
     path("amps/<int:project_id>/chain/part/", views.part, name="chain-part"),
@@ -15,4 +15,9 @@ urlpatterns = [
         feedback.compensate,
         name="chain-compensate",
     ),
+    path("amps/<int:project_id>/chain/variants/keep/", variants.keep, name="variant-keep"),
+    path("amps/<int:project_id>/chain/variants/<int:variant_id>/", variants.row, name="variant-row"),
+    path("amps/<int:project_id>/chain/variants/<int:variant_id>/choose/", variants.choose, name="variant-choose"),
+    path("amps/<int:project_id>/chain/variants/<int:variant_id>/rename/", variants.rename, name="variant-rename"),
+    path("amps/<int:project_id>/chain/variants/<int:variant_id>/drop/", variants.drop, name="variant-drop"),
 ]

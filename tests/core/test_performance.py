@@ -160,8 +160,8 @@ def test_the_low_frequency_is_the_cores_own():
 
 
 def test_intermodulation_of_a_stage_that_is_bent_by_a_square_law():
-    """By hand: with y = x + a x², tones of A and B peak give a A B at the sum and at the difference, sqrt(2) a A of the
-    second together; the second harmonic of a lone tone of peak P is a P / 2 of it."""
+    """By hand: with y = x + a x², tones of A and B peak give a A B at the sum and at the difference, sqrt(2) a A of
+    the second together; the second harmonic of a lone tone of peak P is a P / 2 of it."""
     amplifier = solved("lantern")
     low_high, _ = intermodulations(amplifier)
     # At a tenth of full output's drive the amplifier is as good as square.

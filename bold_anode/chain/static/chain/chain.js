@@ -12,6 +12,7 @@ function stageOf() {
 }
 
 async function open(part) {
+  if (!chain()) return; // a drawing that is only looked at
   opened = part.dataset.path;
   openings += 1;
   const query = new URLSearchParams({ path: part.dataset.path, stage: stageOf() });

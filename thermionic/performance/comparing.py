@@ -1,0 +1,185 @@
+"""A design in a row of numbers, beside others; and how two designs differ."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import BaseModel
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.amplifier.solved import REFERENCE_HERTZ
+from thermionic.blocks import Component
+from thermionic.design import Design, field, find
+from thermionic.devices import RectifiedWinding
+from thermionic.findings import Finding
+from thermionic.lazily import remembered
+from thermionic.performance.levels import reference_output, source_for
+from thermionic.performance.response import sweep
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """What designs are compared by. Outputs are W, or V rms at a line load; distortion a fraction, at the reference
+    output and at full output; ``wall_watt`` what the supplies and heaters take, without the mains transformer's own
+    losses; ``bottles`` and ``parts`` are counted over all channels. ``findings`` are counted by severity."""
+
+    full: float
+    reference: float
+    distortion: float
+    distortion_full: float
+    damping: float
+    gain: float
+    source_volt: float
+    low_hertz: float | None
+    high_hertz: float | None
+    highest_rail: float
+    wall_watt: float
+    bottles: int
+    parts: int
+    findings: dict[str, int]
+
+
+@remembered
+def _numbers(amplifier: SolvedAmplifier) -> Comparison:
+    full, reference = amplifier.full_output, reference_output(amplifier)
+    levels = [point.source_volt for point in amplifier.sweep]
+    at = source_for(amplifier, reference)
+    distortion = float(np.interp(at, [0.0, *levels], [0.0, *(point.distortion for point in amplifier.sweep)]))
+    response = sweep(amplifier).response
+    return Comparison(
+        amplifier.output(full), reference, distortion, full.distortion,
+        amplifier.load.ohm / amplifier.output_impedance, amplifier.gain(amplifier.load.node), full.source_volt,
+        response.corner(REFERENCE_HERTZ, upwards=False), response.corner(REFERENCE_HERTZ, upwards=True),
+        amplifier.highest_rail, wall_watt(amplifier), bottles(amplifier.design), _parts(amplifier), {},
+    )  # fmt: skip
+
+
+def compared(amplifier: SolvedAmplifier, findings: list[Finding]) -> Comparison:
+    """The design's numbers, with what its findings say. Raises NoSolution."""
+    known = _numbers(amplifier)
+    counts = Counter(finding.severity.words for finding in findings)
+    return Comparison(**{**vars(known), "findings": dict(counts)})
+
+
+def wall_watt(amplifier: SolvedAmplifier) -> float:
+    """What the rectified windings deliver with the heat in their copper, and the heaters, W."""
+    mains = amplifier.state.mains
+    total = heater_watt(amplifier.design)
+    for rectifier in amplifier.rectifiers:
+        ports = mains.ports_of(rectifier.part) if mains else slice(0)
+        if not isinstance(rectifier.device, RectifiedWinding) or mains is None:
+            continue
+        volts, amperes = mains.volts[ports], mains.amperes[ports]
+        steady = np.sum((volts[:, 0] * amperes[:, 0]).real)
+        moving = 0.5 * np.sum((volts[:, 1:] * amperes[:, 1:].conj()).real)
+        total += float(-(steady + moving)) + rectifier.winding_rms_ampere**2 * float(rectifier.winding.ohm)
+    for part in amplifier.netlist.parts:  # windings that feed rectifiers of their own
+        if part.device.rectifies and not isinstance(part.device, RectifiedWinding):
+            total += _drawn_through(amplifier, part.name)
+    return total
+
+
+def _drawn_through(amplifier: SolvedAmplifier, part: str) -> float:
+    """The power that a rectifier passes on, its mean current at the rail's voltage, with its own heat."""
+    state = amplifier.state.of(part)
+    cathode = amplifier.netlist[part].nodes[-1]
+    return abs(state.mean_ampere * amplifier.voltage(cathode)) + state.dissipation
+
+
+def heater_watt(design: Design) -> float:
+    """What all heaters take, over all channels, W."""
+    total = 0.0
+    for envelope in design.envelopes:
+        heater = design.tube_of(envelope.id).heater
+        if heater is not None:
+            total += heater.volts * heater.amperes * _copies(design, envelope.id)
+    return total
+
+
+def bottles(design: Design) -> int:
+    """The tubes of all channels together."""
+    return sum(_copies(design, envelope.id) for envelope in design.envelopes)
+
+
+def _copies(design: Design, envelope: str) -> int:
+    """How many bottles an envelope of the design stands for."""
+    users = [block for block in design.blocks if any(one.partition(".")[0] == envelope for one in block.sections)]
+    shared = any(block.scope == "shared" for block in users) or design.envelope(envelope).split == "channels"
+    return 1 if shared else design.channels
+
+
+def _parts(amplifier: SolvedAmplifier) -> int:
+    """Resistors, capacitors and the like over all channels."""
+    total = 0
+    for path in amplifier.compiled.by_path:
+        at = find(amplifier.design, path)
+        if isinstance(at.value, Component):
+            block = amplifier.design.block(path.split("/")[1])
+            copies = 1 if block.scope == "shared" else amplifier.design.channels
+            total += copies * len(amplifier.compiled.designators(path))
+    return total
+
+
+@dataclass(frozen=True)
+class Difference:
+    """One value that two designs do not share: its path, and what each writes ("" where it has none)."""
+
+    path: str
+    first: str
+    second: str
+
+
+def differences(first: Design, second: Design) -> list[Difference]:
+    """Every value that differs between two designs, by path; a whole block where only one has it."""
+    found = []
+    ours, theirs = _values(first), _values(second)
+    for path in [*ours, *(path for path in theirs if path not in ours)]:
+        a, b = ours.get(path, ""), theirs.get(path, "")
+        if a != b:
+            found.append(Difference(path, a, b))
+    # A block that only one has is said once, by its kind.
+    alone = {
+        block.id
+        for one, other in ((first, second), (second, first))
+        for block in one.blocks
+        if all(block.id != another.id for another in other.blocks)
+    }
+    return [
+        Difference(one.path.removesuffix("/kind") if _block(one) in alone else one.path, one.first, one.second)
+        for one in found
+        if _block(one) not in alone or one.path.endswith("/kind")
+    ]
+
+
+def _block(difference: Difference) -> str:
+    """The block or envelope that a difference is in."""
+    return difference.path.split("/")[1]
+
+
+def _values(design: Design) -> dict[str, str]:
+    """Every value of the blocks and envelopes as it is written, by path."""
+    found: dict[str, str] = {}
+    for block in design.blocks:
+        found[f"blocks/{block.id}/kind"] = block.title.lower()
+        for name in type(block).model_fields:
+            value = getattr(block, name)
+            if name in ("id", "kind") or value is None:
+                continue
+            _write(found, design, f"blocks/{block.id}/{name}", value)
+    for envelope in design.envelopes:
+        found[f"envelopes/{envelope.id}/type"] = envelope.type
+    return found
+
+
+def _write(found: dict[str, str], design: Design, path: str, value: object) -> None:
+    if isinstance(value, BaseModel):
+        for name in type(value).model_fields:
+            inner = getattr(value, name)
+            if inner is not None:
+                _write(found, design, f"{path}/{name}", inner)
+    elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
+        found[path] = ", ".join(str(getattr(one, "id", one)) for one in value)
+    else:
+        found[path] = field(design, path).text
