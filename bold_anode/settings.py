@@ -76,6 +76,7 @@ INSTALLED_APPS = [
     "bold_anode.amps",
     "bold_anode.brief",
     "bold_anode.chain",
+    "bold_anode.iron",
     "bold_anode.powerup",
     "bold_anode.demo",
     "bold_anode.upkeep",

@@ -2,7 +2,7 @@
 
 from django.urls import include, path, register_converter
 
-from bold_anode.amps import views
+from bold_anode.amps import studies, views
 from bold_anode.amps.rooms import RoomInAddress
 
 register_converter(RoomInAddress, "room")
@@ -20,6 +20,7 @@ urlpatterns = [
     path("amps/<int:project_id>/duplicate/", views.duplicate, name="duplicate"),
     path("amps/<int:project_id>/delete/", views.delete, name="delete"),
     path("amps/<int:project_id>/restore/", views.restore, name="restore"),
+    path("amps/<int:project_id>/study/<slug:slug>/", studies.view, name="study"),
     path("amps/<int:project_id>/<room:slug>/", views.room, name="room"),
     path("amps/<int:project_id>/<room:slug>/findings/", views.findings, name="findings"),
     path("amps/<int:project_id>/<room:slug>/change/", views.change, name="change"),

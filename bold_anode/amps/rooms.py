@@ -39,7 +39,7 @@ class Shown:
 
 
 _rooms: dict[str, Room] = {}
-_ORDER = ("brief", "chain", "power-up")
+_ORDER = ("brief", "chain", "iron", "power-up")
 
 
 def register(room: Room) -> None:

@@ -9,7 +9,7 @@ from django.db import transaction
 from django.http import Http404
 
 from bold_anode.amps.models import Project, Variant
-from bold_anode.amps.operations import change_then, locked, move_to, revise
+from bold_anode.amps.operations import change_then, current_of, locked, move_to, revise
 from thermionic.design import Design
 from thermionic.errors import ValueRefused
 
@@ -26,6 +26,7 @@ def keep(
 ) -> Project:
     """A new variant, from the current design or a change of it, which is worked on from now on; the line that was
     worked on stays as a variant of its own. Raises ValueRefused, Stale, ThermionicError."""
+    current_of(user, project_id)  # whose it is comes before what it is to be called
     wanted = _named(name)
 
     def store(project: Project, design: Design, note: str) -> None:

@@ -13,7 +13,7 @@ from django.views.decorators.http import require_POST, require_safe
 from bold_anode.amps import operations
 from bold_anode.amps.rooms import Shown, draw_room, owned
 from bold_anode.amps.solved import solved
-from bold_anode.chain.figures import Figure
+from bold_anode.frame.figures import Figure
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, decades, drawn
 from bold_anode.frame.refusing import refuse

@@ -2,19 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from bold_anode.frame.figures import Figure
 from thermionic.amplifier import SolvedAmplifier, pair_balance, stage_numbers, working_class
 from thermionic.values import Quantity, display
-
-
-@dataclass(frozen=True)
-class Figure:
-    """One number with its name; ``was`` is what it was before the last change, "" if the same."""
-
-    name: str
-    text: str
-    was: str = ""
 
 
 def stage_figures(amplifier: SolvedAmplifier, before: SolvedAmplifier | None, block_id: str) -> list[Figure]:

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from bold_anode.amps.rooms import Shown
-from bold_anode.chain.figures import Figure
-from bold_anode.chain.study_views import shown as study_shown
+from bold_anode.amps.studies import shown as study_shown
+from bold_anode.frame.figures import Figure
 from bold_anode.frame.plots import THIRD, Axes, Plot, Scale, decades, drawn
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier

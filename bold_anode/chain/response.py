@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from bold_anode.amps.rooms import Shown
-from bold_anode.chain.figures import Figure
+from bold_anode.frame.figures import Figure
 from bold_anode.frame.plots import HALF, THIRD, Axes, Plot, Scale, both_ways, decades, drawn, round_steps
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from bold_anode.amps.rooms import Shown
-from bold_anode.chain.study_views import shown as study_shown
+from bold_anode.amps.studies import shown as study_shown
 from bold_anode.frame.requests import Request
 from thermionic.performance.tolerances import partners
 

@@ -16,9 +16,9 @@ from bold_anode.amps import variants as kept
 from bold_anode.amps.models import Project
 from bold_anode.amps.rooms import Shown, draw_room, owned
 from bold_anode.amps.solved import solved
+from bold_anode.amps.studies import shown as study_shown
 from bold_anode.chain.comparison import HEADS, cells
 from bold_anode.chain.drawing import drawing
-from bold_anode.chain.study_views import shown as study_shown
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request

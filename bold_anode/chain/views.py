@@ -10,8 +10,9 @@ from django.views.decorators.http import require_safe
 
 from bold_anode.amps.rooms import Shown, owned
 from bold_anode.amps.solved import solved
+from bold_anode.amps.tabs import draw_chosen
 from bold_anode.chain.editor import rows
-from bold_anode.chain.tabs import TABS, chosen
+from bold_anode.chain.tabs import TABS
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic import design as documents
@@ -20,10 +21,8 @@ from thermionic.errors import ThermionicError
 
 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
-    """The room, by the tab that is looked at."""
-    tab = chosen(request)
-    template, context = tab.draw(request, shown)
-    return template, context | {"tab": tab, "tabs": TABS}
+    """The room, by the view that is looked at."""
+    return draw_chosen(request, shown, TABS)
 
 
 @require_safe

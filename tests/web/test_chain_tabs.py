@@ -8,10 +8,9 @@ from django.http import Http404
 from django.urls import reverse
 
 from bold_anode.accounts import carrying
-from bold_anode.amps import operations, variants
+from bold_anode.amps import operations, studies, variants
 from bold_anode.amps.models import Project, Variant
 from bold_anode.amps.operations import change_design, create_project
-from bold_anode.chain import studies
 from bold_anode.chain.tabs import TABS
 from bold_anode.tasks.models import State, Work
 from thermionic import examples
@@ -67,11 +66,11 @@ def without_token(answer):
 
 @pytest.mark.parametrize("slug", ["two-tones", "burst", "schools"])
 def test_a_study_is_asked_for_by_looking_and_kept_with_its_revision(bench, hurdle, worker, slug):
-    address = reverse("chain-study", args=[hurdle.pk, slug])
+    address = reverse("study", args=[hurdle.pk, slug])
     waiting = bench.get(address).content.decode()
     assert "every 1s" in waiting
     bench.get(address)
-    (work,) = Work.objects.filter(kind=f"chain: {slug}")
+    (work,) = Work.objects.filter(kind=f"study: {slug}")
     assert work.revision == hurdle.current
     worker()
     done = bench.get(address).content.decode()
@@ -84,7 +83,7 @@ def test_a_study_is_asked_for_by_looking_and_kept_with_its_revision(bench, hurdl
 
 
 def test_builds_are_asked_for_with_their_number_and_shown(bench, project, worker):
-    address = reverse("chain-study", args=[project.pk, "tolerances"])
+    address = reverse("study", args=[project.pk, "tolerances"])
     assert "Not built yet" in bench.get(address).content.decode()
     for wrong in ("", "5", "1e3", "9999999", "-4"):
         assert bench.post(address, {"builds": wrong}).status_code == 422
@@ -99,13 +98,13 @@ def test_builds_are_asked_for_with_their_number_and_shown(bench, project, worker
     gain = next(one for one in tolerances(solve(examples.example("lantern")), 60).quantities if one.key == "gain")
     assert f"{gain.low:+.2f} dB to {gain.high:+.2f} dB" in page
     assert "60 builds</h3>" in page  # there are no pairs to be matched
-    assert studies.latest(project.owner, project.at, studies.STUDIES["tolerances"]) == work
+    assert studies.latest(project.owner, project.at, studies.named("tolerances")) == work
 
 
 def test_a_study_of_anothers_amplifier_is_no_page(client, stranger, project):
     client.force_login(stranger)
-    assert client.get(reverse("chain-study", args=[project.pk, "burst"])).status_code == 404
-    assert client.get(reverse("chain-study", args=[project.pk, "nothing"])).status_code == 404
+    assert client.get(reverse("study", args=[project.pk, "burst"])).status_code == 404
+    assert client.get(reverse("study", args=[project.pk, "nothing"])).status_code == 404
     assert not Work.objects.exists()
 
 
@@ -196,7 +195,7 @@ def test_a_refused_variant_leaves_nothing(owner, project):
 
 
 def test_a_school_becomes_a_variant_and_its_numbers_stand_beside(bench, hurdle, worker):
-    bench.get(reverse("chain-study", args=[hurdle.pk, "schools"]))
+    bench.get(reverse("study", args=[hurdle.pk, "schools"]))
     worker()
     page = bench.get(chain(hurdle, "variants")).content.decode()
     assert "Triode connection" in page

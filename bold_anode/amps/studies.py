@@ -1,0 +1,139 @@
+"""What takes longer than a page may: studies of a revision that a worker makes, kept with it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from django.http import Http404, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_http_methods
+
+from bold_anode.amps.models import Project, Revision
+from bold_anode.amps.rooms import owned
+from bold_anode.amps.solved import solved
+from bold_anode.frame.refusing import refuse
+from bold_anode.frame.requests import Request
+from bold_anode.tasks import kinds
+from bold_anode.tasks import operations as tasks
+from bold_anode.tasks.kinds import Report
+from bold_anode.tasks.models import State, Work
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.edition import edition
+from thermionic.errors import ThermionicError
+
+Arguments = dict[str, Any]
+
+
+def _as_they_are(given: Any) -> Arguments:
+    """No arguments, whatever a form says."""
+    return {}
+
+
+@dataclass(frozen=True)
+class Study:
+    """One kind of study.
+
+    ``make`` makes it, as plain data, of a solved amplifier with its arguments, and reports how far it is; ``show`` is
+    what its ``template`` needs of that. ``read`` takes the arguments from a form and raises ThermionicError; one that
+    is ``at_once`` is asked for by looking at it.
+    """
+
+    slug: str
+    template: str
+    make: Callable[[SolvedAmplifier, Arguments, Report], Any]
+    show: Callable[[SolvedAmplifier, Any], dict[str, Any]]
+    read: Callable[[Any], Arguments] = field(default=_as_they_are)
+    at_once: bool = True
+
+    @property
+    def kind(self) -> str:
+        """Its name among all kinds of work."""
+        return f"study: {self.slug}"
+
+
+_studies: dict[str, Study] = {}
+
+
+def register(*studies: Study) -> None:
+    """Add studies; called once by each room's app."""
+    for study in studies:
+        assert study.slug not in _studies, f"two studies are called {study.slug}"
+        _studies[study.slug] = study
+        kinds.register(study.kind, _do)
+
+
+def named(slug: str) -> Study:
+    """The study of that name. Raises Http404."""
+    if slug not in _studies:
+        raise Http404
+    return _studies[slug]
+
+
+def plain(value: Any) -> Any:
+    """Data with its arrays as lists."""
+    if isinstance(value, np.ndarray):
+        return value.tolist()
+    if isinstance(value, dict):
+        return {name: plain(one) for name, one in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [plain(one) for one in value]
+    return value
+
+
+def _do(work: Work, report: Report) -> Any:
+    assert work.revision is not None
+    study = _studies[work.kind.removeprefix("study: ")]
+    return study.make(solved(work.revision).amplifier, work.arguments, report)
+
+
+def latest(user: Any, revision: Revision, study: Study) -> Work | None:
+    """The latest work of a study of this very design, whatever its arguments."""
+    return Work.objects.of(user).filter(kind=study.kind, about__startswith=_about(revision)).first()
+
+
+def ask(user: Any, project: Project, study: Study, arguments: Arguments) -> Work:
+    """Ask for a study of the project's current revision. Raises ValueRefused."""
+    revision = project.at
+    about = _about(revision) + json.dumps(arguments, sort_keys=True)
+    return tasks.ask(user, study.kind, about, arguments, revision)
+
+
+def _about(revision: Revision) -> str:
+    """Equal designs with equal arguments are studied once."""
+    return f"{edition()} {revision.document_hash} "
+
+
+def shown(request: Request, project: Project, slug: str, work: Work | None = None) -> dict[str, Any]:
+    """What the template of a study needs, under the study's name."""
+    study = named(slug)
+    work = work or latest(request.user, project.at, study)
+    context: dict[str, Any] = {
+        "slug": slug,
+        "work": work,
+        "worker_alive": tasks.is_worker_alive() if work is not None and work.is_under_way else True,
+        "pending": work is None and study.at_once,
+    }
+    if work is not None and work.state == State.DONE:
+        context |= study.show(solved(project.at).amplifier, work.result)
+    return {"project": project, slug.replace("-", "_"): context}
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def view(request: Request, project_id: int, slug: str) -> HttpResponse:
+    """A study of the current revision: what came of it, or how far it is. A POST asks for it, or once more."""
+    project = owned(request, project_id)
+    study = named(slug)
+    try:
+        work = latest(request.user, project.at, study)
+        if request.method == "POST":
+            work = ask(request.user, project, study, study.read(request.POST))
+        elif work is None and study.at_once:
+            work = ask(request.user, project, study, {})
+        context = shown(request, project, slug, work)
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    return render(request, study.template, context)

@@ -1,0 +1,15 @@
+from django.apps import AppConfig
+
+
+class IronConfig(AppConfig):
+    name = "bold_anode.iron"
+
+    def ready(self) -> None:
+        from bold_anode.amps import studies
+        from bold_anode.amps.rooms import Room, register
+        from bold_anode.iron.studies import STUDIES
+        from bold_anode.iron.views import draw
+
+        question = "Which output transformer, which taps, and what does the tube see?"
+        register(Room("iron", "Iron", question, draw))
+        studies.register(*STUDIES)

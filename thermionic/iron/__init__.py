@@ -1,0 +1,1 @@
+"""Iron: what an output transformer does in this amplifier, and what an unknown one is."""
