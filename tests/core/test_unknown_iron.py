@@ -1,0 +1,181 @@
+"""The finder of unknown transformers, on simulated ones read with a poor meter."""
+
+import itertools
+
+import numpy as np
+import pytest
+
+from thermionic.errors import ValueRefused
+from thermionic.iron.unknown import METER, Resistance, Voltage, find
+
+APPLIED = 6.0
+
+
+class Iron:
+    """A transformer made up at random: windings as turns of each lead, with ohms in another proportion."""
+
+    def __init__(self, random):
+        self.random = random
+        letters = list("abcdefghijklmnop")
+        random.shuffle(letters)
+        self.windings = []
+        for place in range(random.integers(2, 5)):
+            count = int(random.choice([2, 2, 3, 3, 4, 5] if place == 0 else [2, 2, 3, 4]))
+            whole = float(np.exp(random.uniform(np.log(1.0), np.log(12.0)))) if place else 40.0
+            inner = np.sort(random.uniform(0.12, 0.88, count - 2))
+            # Taps lie apart by more than a meter's error; often one is in the middle.
+            while count > 2 and np.min(np.diff([0.0, *inner, 1.0])) < 0.09:
+                inner = np.sort(random.uniform(0.08, 0.92, count - 2))
+            if count == 3 and random.random() < 0.6:
+                inner = np.array([0.5])
+            turns = whole * np.array([0.0, *inner, 1.0])
+            ohms = float(np.exp(random.uniform(np.log(8.0), np.log(300.0)))) if not place else whole * 2.0 + 1.0
+            steps = np.diff(turns) / whole * ohms * random.uniform(0.9, 1.1, count - 1)
+            self.windings.append(([letters.pop() for _ in range(count)], turns, np.array([0.0, *np.cumsum(steps)])))
+        self.leads = sorted(lead for names, _, _ in self.windings for lead in names)
+
+    def off(self, value):
+        return float(value * (1 + METER * self.random.uniform(-1, 1)))
+
+    def readings(self):
+        found = []
+        names, turns, _ = self.windings[0]
+        volt_a_turn = APPLIED / turns[-1]
+        for these, at, ohms in self.windings:
+            for one, other in itertools.combinations(range(len(these)), 2):
+                found.append(Resistance(these[one], these[other], self.off(abs(ohms[one] - ohms[other]))))
+                volt = self.off(abs(at[one] - at[other]) * volt_a_turn)
+                if {these[one], these[other]} != {names[0], names[-1]}:
+                    found.append(Voltage(names[0], names[-1], APPLIED, these[one], these[other], volt))
+        for one, other in itertools.combinations(self.windings, 2):
+            found.append(Resistance(one[0][0], other[0][0], None))
+        return found
+
+
+def right(iron, found):
+    """Whether windings, their taps in order, and all ratios are what the iron has, to three errors of the meter."""
+    assert {frozenset(one.leads) for one in found.windings} == {frozenset(names) for names, _, _ in iron.windings}
+    volt_a_turn = APPLIED / iron.windings[0][1][-1]
+    for names, turns, _ in iron.windings:
+        (winding,) = [one for one in found.windings if set(one.leads) == set(names)]
+        assert winding.leads in (tuple(names), tuple(names[::-1])), (winding, names)
+        at = (
+            np.array(winding.turns)
+            if winding.leads == tuple(names)
+            else winding.turns[-1] - np.array(winding.turns)[::-1]
+        )
+        np.testing.assert_allclose(at, turns * volt_a_turn, rtol=3 * METER, atol=0.03 * APPLIED / 6)
+        middle = [lead for lead, turn in zip(names, turns, strict=True) if abs(turn - turns[-1] / 2) < 1e-9]
+        if len(names) > 2:
+            assert winding.centre == (middle[0] if middle else winding.centre)
+    return True
+
+
+@pytest.mark.parametrize("seed", range(200))
+def test_windings_taps_and_ratios_are_found(seed):
+    iron = Iron(np.random.default_rng(seed))
+    found = find(iron.leads, iron.readings())
+    assert found.contradictions == ()
+    assert all(one.sure for one in found.windings), found.windings
+    assert found.cannot_tell == ()
+    assert right(iron, found)
+
+
+@pytest.mark.parametrize("seed", range(1000, 1050))
+def test_a_planted_contradiction_is_pointed_out(seed):
+    random = np.random.default_rng(seed)
+    checked = []
+    while not checked:  # only what others check can be contradicted: within a winding with a tap
+        iron = Iron(random)
+        readings = iron.readings()
+        tapped = [set(names) for names, _, _ in iron.windings if len(names) > 2]
+        checked = [
+            (place, factor)
+            for place, one in enumerate(readings)
+            for factor in (0.4, 0.6, 1.6, 2.5)
+            if _is_clear(one, factor, readings, tapped)
+        ]
+    place, factor = checked[random.integers(len(checked))]
+    was = readings[place]
+    spoiled = (
+        Resistance(was.a, was.b, was.ohm * factor)
+        if isinstance(was, Resistance)
+        else Voltage(was.on_a, was.on_b, was.applied, was.a, was.b, was.volt * factor)
+    )
+    readings[place] = spoiled
+    found = find(iron.leads, readings)
+    named = [other for one in found.contradictions for other in (one.reading, *one.others)]
+    inside = _winding_of(iron, was)
+    assert any({one.a, one.b} <= inside for one in named), (found.contradictions, spoiled)
+    if len(inside) > 3:  # with three leads ohms may be right one way and volts the other
+        assert spoiled in named
+
+
+def _is_clear(reading, factor, readings, tapped):
+    """Whether a reading within a winding with a tap is then off by more than the meter on all of that winding."""
+    inside = next((names for names in tapped if {reading.a, reading.b} <= names), None)
+    value = _value(reading)
+    if inside is None or value is None:
+        return False
+    like = [_value(one) for one in readings if type(one) is type(reading) and {one.a, one.b} <= inside]
+    return abs(value * (factor - 1)) > 0.15 * max(like) + (0.5 if isinstance(reading, Resistance) else 0.05)
+
+
+def _value(reading):
+    return reading.ohm if isinstance(reading, Resistance) else reading.volt
+
+
+def _winding_of(iron, reading):
+    return next(set(names) for names, _, _ in iron.windings if reading.a in names)
+
+
+def test_what_cannot_be_told_is_said_and_what_to_read_next():
+    found = find(["a", "b", "c", "d"], [Resistance("a", "b", 120.0)])
+    assert any("Whether a, b and c" in one for one in found.cannot_tell)
+    assert found.next_reading.startswith("Resistance from a to c")
+    readings = [Resistance("a", "b", 120.0), Resistance("c", "d", 0.5), Resistance("a", "c", None)]
+    found = find(["a", "b", "c", "d"], readings)
+    assert found.ratio(("a", "b"), ("c", "d")) is None
+    assert "on a and b" in found.next_reading
+    found = find(["a", "b", "c", "d"], [*readings, Voltage("a", "b", 6.0, "c", "d", 0.24)])
+    assert found.ratio(("a", "b"), ("c", "d")) == pytest.approx(25.0)
+    assert (found.cannot_tell, found.next_reading, found.contradictions) == ((), "", ())
+
+
+def test_three_leads_with_two_resistances_have_no_order_yet():
+    """By hand: 10 Ω and 10 Ω from one lead put it in the middle or, did they overlap, at an end."""
+    found = find(["a", "b", "c"], [Resistance("a", "b", 10.0), Resistance("a", "c", 30.0)])
+    assert not found.windings[0].sure
+    assert any("what order" in one for one in found.cannot_tell)
+    found = find(
+        ["a", "b", "c"], [Resistance("a", "b", 10.0), Resistance("a", "c", 30.0), Resistance("b", "c", 40.0)]
+    )
+    assert found.windings[0].leads in (("b", "a", "c"), ("c", "a", "b"))
+
+
+def test_a_wire_between_two_windings_tells_their_sense():
+    base = [
+        Resistance("a", "b", 100.0), Resistance("c", "d", 2.0), Resistance("a", "c", None),
+        Voltage("a", "b", 6.0, "c", "d", 2.0),
+    ]  # fmt: skip
+    for volt, together in ((4.0, True), (8.0, False)):
+        joined = Voltage("a", "b", 6.0, "b", "d", volt, joined=("a", "c"))
+        assert find(["a", "b", "c", "d"], [*base, joined]).senses == {("a", "c"): together}
+    weak = Voltage("a", "b", 6.0, "b", "d", 6.0, joined=("a", "c"))  # neither sum nor difference
+    assert find(["a", "b", "c", "d"], [*base, weak]).senses == {}
+
+
+@pytest.mark.parametrize(
+    ("leads", "reading", "says"),
+    [
+        (["a"], Resistance("a", "a", 1.0), "1 leads"),
+        (["a", "a"], Resistance("a", "a", 1.0), "called the same"),
+        (["a", "b"], Resistance("a", "x", 1.0), "no lead x"),
+        (["a", "b"], Resistance("a", "a", 1.0), "from one to itself"),
+        (["a", "b"], Resistance("a", "b", -1.0), "no less than 0"),
+        (["a", "b"], Voltage("a", "b", 0.0, "a", "b", 1.0), "above 0 V"),
+    ],
+)
+def test_nonsense_is_refused_in_a_sentence(leads, reading, says):
+    with pytest.raises(ValueRefused, match=says):
+        find(leads, [reading])
