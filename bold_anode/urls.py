@@ -12,6 +12,7 @@ urlpatterns = [
     path("", include("bold_anode.tasks.urls")),
     path("", include("bold_anode.tubes.urls")),
     path("", include("bold_anode.chain.urls")),
+    path("", include("bold_anode.iron.urls")),
     path("", include("bold_anode.powerup.urls")),
     path("amps/new/", views.new, name="new"),
     path("amps/import/", views.import_file, name="import"),

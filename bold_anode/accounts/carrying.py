@@ -13,19 +13,22 @@ from django.utils import timezone
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError
 
 from bold_anode.amps.models import Project, Revision, Variant, hash_of
+from bold_anode.iron.models import KINDS as IRON_KINDS
+from bold_anode.iron.models import ShelfItem, UnknownIron
+from bold_anode.iron.operations import MOST_ITEMS, MOST_UNKNOWN, found_of
 from bold_anode.powerup.models import Reading, ReadingSet
 from bold_anode.tubes.models import KINDS, OwnTube
 from bold_anode.tubes.operations import MOST_TUBES
 from thermionic.design import OwnTriode
 from thermionic.design.reading import validate
-from thermionic.errors import DesignRefused
+from thermionic.errors import DesignRefused, ThermionicError
 from thermionic.powerup import Step
 from thermionic.text import all_readable
 
 FORMAT = 1
 MOST_BYTES = 200_000_000
 MOST_FILES = 5_000
-_MANIFEST, _TUBES = "manifest.json", "tubes.json"
+_MANIFEST, _TUBES, _IRON = "manifest.json", "tubes.json", "iron.json"
 
 
 class _Carried(BaseModel):
@@ -75,6 +78,29 @@ class _Project(_Carried):
     variant: str | None = None
 
 
+class _Figure(_Carried):
+    text: str = Field(max_length=40)
+    source: str = Field(alias="from", max_length=20)
+
+
+class _Iron(_Carried):
+    kind: str = Field(pattern="|".join(f"^{key}$" for key, _ in IRON_KINDS))
+    name: str = Field(min_length=1, max_length=60)
+    figures: dict[str, _Figure]
+    state: str = Field(max_length=120)
+    place: str = Field(max_length=120)
+    made_at: AwareDatetime
+
+
+class _Unknown(_Carried):
+    name: str = Field(min_length=1, max_length=60)
+    leads: list[str] = Field(min_length=2, max_length=16)
+    readings: list[dict[str, Any]] = Field(max_length=200)
+    core_cm2: float | None
+    mains_volt: float
+    made_at: AwareDatetime
+
+
 class _Tube(_Carried):
     name: str = Field(min_length=1, max_length=40)
     kind: str = Field(pattern="|".join(f"^{key}$" for key, _ in KINDS))
@@ -93,6 +119,7 @@ def packed(user: Any) -> bytes:
         for place, project in enumerate(projects, start=1):
             made.writestr(f"projects/{place:04d}.json", _text(_project(project)))
         made.writestr(_TUBES, _text([_tube(tube) for tube in tubes]))
+        made.writestr(_IRON, _text(_iron(user)))
         manifest = {
             "format": FORMAT,
             "made_at": timezone.now().isoformat(timespec="seconds"),
@@ -151,6 +178,22 @@ def _project(project: Project) -> dict[str, Any]:
     }
 
 
+def _iron(user: Any) -> dict[str, Any]:
+    """The shelf and the transformers being found out; which project holds a piece is not carried."""
+    return {
+        "shelf": [
+            {"kind": one.kind, "name": one.name, "figures": one.figures, "state": one.state, "place": one.place,
+             "made_at": _when(one.made_at)}
+            for one in ShelfItem.objects.of(user).order_by("pk")
+        ],
+        "unknown": [
+            {"name": one.name, "leads": one.leads, "readings": one.readings, "core_cm2": one.core_cm2,
+             "mains_volt": one.mains_volt, "made_at": _when(one.made_at)}
+            for one in UnknownIron.objects.of(user).order_by("pk")
+        ],
+    }  # fmt: skip
+
+
 def _tube(tube: OwnTube) -> dict[str, Any]:
     return {
         "name": tube.name,
@@ -167,14 +210,15 @@ def unpack(user: Any, content: Any) -> tuple[int, int]:
 
     All or nothing. A tube that is in the drawer already by that name stays as it is there. Raises DesignRefused.
     """
-    projects, tubes = _read(content)
+    projects, tubes, shelf, unknown = _read(content)
     with transaction.atomic():
         for project in projects:
             _store(user, project)
+        _store_iron(user, shelf, unknown)
         return len(projects), _store_tubes(user, tubes)
 
 
-def _read(content: Any) -> tuple[list[_Project], list[_Tube]]:
+def _read(content: Any) -> tuple[list[_Project], list[_Tube], list[_Iron], list[_Unknown]]:
     try:
         with zipfile.ZipFile(content) as given:
             if len(given.filelist) > MOST_FILES or sum(one.file_size for one in given.filelist) > MOST_BYTES:
@@ -190,7 +234,16 @@ def _read(content: Any) -> tuple[list[_Project], list[_Tube]]:
             tubes = _parsed(given, _TUBES)
             if not isinstance(tubes, list):
                 raise DesignRefused(f"{_TUBES} is no list of tubes.")
-            return projects, [_checked(_TUBES, _Tube, tube) for tube in tubes]
+            # Exports from before there was any have no iron.
+            iron = _parsed(given, _IRON) if _IRON in given.namelist() else {"shelf": [], "unknown": []}
+            if not isinstance(iron, dict) or not all(isinstance(iron.get(one), list) for one in ("shelf", "unknown")):
+                raise DesignRefused(f"{_IRON} holds no shelf.")
+            return (
+                projects,
+                [_checked(_TUBES, _Tube, tube) for tube in tubes],
+                [_checked(_IRON, _Iron, one) for one in iron["shelf"]],
+                [_checked(_IRON, _Unknown, one) for one in iron["unknown"]],
+            )
     except (zipfile.BadZipFile, KeyError, OSError, RuntimeError, EOFError, ValueError):  # damaged, locked, or no zip
         raise DesignRefused(
             "The file is no export of a workshop: choose the .zip that Export everything gave."
@@ -271,6 +324,23 @@ def _store_readings(project: Project, made: dict[int, Revision], carried: _Readi
     for row, one in zip(rows, carried.readings, strict=True):
         row.taken_at = one.taken_at
     Reading.objects.bulk_update(rows, ["taken_at"])
+
+
+def _store_iron(user: Any, shelf: list[_Iron], unknown: list[_Unknown]) -> None:
+    held = ShelfItem.objects.of(user).count() + len(shelf), UnknownIron.objects.of(user).count() + len(unknown)
+    if held[0] > MOST_ITEMS or held[1] > MOST_UNKNOWN:
+        raise DesignRefused(f"The shelf holds {MOST_ITEMS} pieces and {MOST_UNKNOWN} unknown ones; take some off.")
+    for one in shelf:
+        item = ShelfItem.objects.create(owner=user, **one.model_dump(exclude={"made_at"}, by_alias=True))
+        ShelfItem.objects.filter(pk=item.pk).update(made_at=one.made_at)
+    for other in unknown:
+        stored = UnknownIron(owner=user, **other.model_dump(exclude={"made_at"}))
+        try:
+            found_of(stored)
+        except (ThermionicError, TypeError, KeyError):
+            raise DesignRefused(f"{_IRON}, {other.name}: its readings cannot be read.") from None
+        stored.save()
+        UnknownIron.objects.filter(pk=stored.pk).update(made_at=other.made_at)
 
 
 def _store_tubes(user: Any, carried: list[_Tube]) -> int:

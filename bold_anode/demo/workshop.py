@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from importlib import resources
+from typing import Any
 
 from django.contrib.auth import get_user_model
 from django.db import transaction
@@ -11,6 +12,7 @@ from django.db import transaction
 from bold_anode.amps.models import Project
 from bold_anode.amps.operations import change_design, create_project, forget_projects
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
+from bold_anode.iron.models import ShelfItem, UnknownIron
 from bold_anode.powerup.models import Reading
 from bold_anode.powerup.operations import start_set_on
 from bold_anode.tubes.models import OwnTube
@@ -45,6 +47,7 @@ def load_demo(*, fresh: bool = False) -> None:
         return
     points = (resources.files("bold_anode.demo") / "data" / "jam_jar_triode.csv").read_text()
     add_tube(user, Measured("Jam jar 76", "triode", points, "250 V", "1.4 W"))
+    _fill_shelf(user)
     for name, title, mistakes in _UNFINISHED:
         design = documents.changed(examples.example(name), "name", title)
         for path, typed in mistakes.items():
@@ -61,6 +64,15 @@ def load_demo(*, fresh: bool = False) -> None:
             "notes after the build",
         ),
     )
+
+
+def _fill_shelf(user: Any) -> None:
+    """Iron in hand, and a transformer from the shed that nobody knows yet."""
+    ShelfItem.objects.of(user).delete()
+    UnknownIron.objects.of(user).delete()
+    kept = json.loads((resources.files("bold_anode.demo") / "data" / "iron.json").read_text())
+    ShelfItem.objects.bulk_create(ShelfItem(owner=user, **one) for one in kept["shelf"])
+    UnknownIron.objects.bulk_create(UnknownIron(owner=user, **one) for one in kept["unknown"])
 
 
 def _take_readings(project: Project) -> None:

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from thermionic.errors import ValueRefused
+from thermionic.iron.meaning import as_mains, as_output, kind_of
 from thermionic.iron.unknown import METER, Resistance, Voltage, find
 
 APPLIED = 6.0
@@ -132,14 +133,14 @@ def _winding_of(iron, reading):
 def test_what_cannot_be_told_is_said_and_what_to_read_next():
     found = find(["a", "b", "c", "d"], [Resistance("a", "b", 120.0)])
     assert any("Whether a, b and c" in one for one in found.cannot_tell)
-    assert found.next_reading.startswith("Resistance from a to c")
+    assert found.next.words.startswith("Resistance from a to c")
     readings = [Resistance("a", "b", 120.0), Resistance("c", "d", 0.5), Resistance("a", "c", None)]
     found = find(["a", "b", "c", "d"], readings)
     assert found.ratio(("a", "b"), ("c", "d")) is None
-    assert "on a and b" in found.next_reading
+    assert (found.next.kind, found.next.a, found.next.b) == ("apply", "a", "b")
     found = find(["a", "b", "c", "d"], [*readings, Voltage("a", "b", 6.0, "c", "d", 0.24)])
     assert found.ratio(("a", "b"), ("c", "d")) == pytest.approx(25.0)
-    assert (found.cannot_tell, found.next_reading, found.contradictions) == ((), "", ())
+    assert (found.cannot_tell, found.next, found.contradictions) == ((), None, ())
 
 
 def test_three_leads_with_two_resistances_have_no_order_yet():
@@ -179,3 +180,64 @@ def test_a_wire_between_two_windings_tells_their_sense():
 def test_nonsense_is_refused_in_a_sentence(leads, reading, says):
     with pytest.raises(ValueRefused, match=says):
         find(leads, [reading])
+
+
+def ordinary(windings):
+    """Readings without error: windings as (leads, turns in V for 6 V on the first, ohms)."""
+    found = []
+    first = windings[0][0]
+    for leads, turns, ohms in windings:
+        for one, other in itertools.combinations(range(len(leads)), 2):
+            found.append(Resistance(leads[one], leads[other], abs(ohms[one] - ohms[other])))
+            if (leads[one], leads[other]) != (first[0], first[-1]):
+                volt = abs(turns[one] - turns[other])
+                found.append(Voltage(first[0], first[-1], 6.0, leads[one], leads[other], volt))
+    for one, other in itertools.combinations(windings, 2):
+        found.append(Resistance(one[0][0], other[0][0], None))
+    return find([lead for leads, _, _ in windings for lead in leads], found)
+
+
+def test_an_output_transformer_is_read_as_one():
+    """By hand: 6.6 kΩ to 8 Ω is a ratio of 28.7; screen taps at 43 % of each half lie 57 % in from the ends."""
+    ratio = (6600 / 8) ** 0.5
+    turns = (0.0, 3 * 0.57, 3.0, 3 + 3 * 0.43, 6.0)
+    found = ordinary([
+        (["blue", "yellow", "red", "orange", "brown"], turns, (0.0, 60.0, 105.0, 150.0, 215.0)),
+        (["black", "green"], (0.0, 6 / ratio), (0.0, 0.4)),
+    ])  # fmt: skip
+    output = as_output(found, core_cm2=7.0)
+    assert (output.centre, kind_of(found, 230.0)) == ("red", "output")
+    assert {lead: round(share, 2) for lead, share in output.screen_taps} == {"yellow": 0.43, "orange": 0.43}
+    (tap,) = output.taps
+    assert tap.ratio == pytest.approx(ratio, rel=1e-3)
+    assert tap.primary_ohm == pytest.approx((3300, 6600, 13200), rel=2e-3)
+    assert tap.suits == ("", "two EL34", "")
+    # 7 cm² carry 40 VA, a twentieth of which is 2 W in 215 Ω.
+    assert output.watt == pytest.approx(40.5, rel=0.01)
+    assert output.ampere == pytest.approx((2.025 / 215) ** 0.5, rel=0.01)
+
+
+def test_a_mains_transformer_is_told_from_an_output_transformer():
+    """By hand, for 230 V: 6.3 V heaters with a tenth over, a 5 V rectifier winding and 2 x 300 V of HT."""
+    scale = 6.0 / 230.0
+    found = ordinary([
+        (["p1", "p2"], (0.0, 6.0), (0.0, 18.0)),
+        (["h1", "h2"], (0.0, 6.9 * scale), (0.0, 0.2)),
+        (["r1", "r2"], (0.0, 5.4 * scale), (0.0, 0.3)),
+        (["s1", "ct", "s2"], (0.0, 300 * scale, 600 * scale), (0.0, 45.0, 92.0)),
+    ])  # fmt: skip
+    assert kind_of(found, 230.0) == "mains"
+    mains = as_mains(found, 230.0)
+    assert mains.primary.leads == ("p1", "p2")
+    what = {one.winding.leads[0]: one for one in mains.secondaries}
+    assert what["h1"].what == "heaters of 6.3 V"
+    assert what["r1"].what == "heaters of 5 V or a rectifier's"
+    assert (what["s1"].what, round(what["s1"].volt)) == ("HT, full-wave", 300)
+    assert what["s1"].direct_volt == pytest.approx(0.9 * 2**0.5 * 300, rel=0.01)
+    assert as_mains(found, 230.0, "h1").secondaries[0].volt > 5000  # named wrongly, it says what that would give
+
+
+def test_what_could_be_either_is_not_guessed():
+    found = ordinary([(["a", "b"], (0.0, 6.0), (0.0, 50.0)), (["c", "d"], (0.0, 3.0), (0.0, 30.0))])
+    assert kind_of(found, 230.0) == ""
+    assert as_mains(found, 230.0) is None

@@ -15,6 +15,7 @@ from thermionic.findings.grid_leak import GridLeak
 from thermionic.findings.grid_path import GridPath
 from thermionic.findings.heater_cathode import HeaterCathode
 from thermionic.findings.hum import Hum
+from thermionic.findings.iron_current import ChokeCurrent, CoreCurrent
 from thermionic.findings.output_load import OutputLoad
 from thermionic.findings.resistor_dissipation import ResistorDissipation
 from thermionic.findings.screen import ScreenDissipation, ScreenVoltage
@@ -46,6 +47,8 @@ RULES: tuple[Rule, ...] = (
     Sharing(),
     WeakDriver(),
     StageGivesOut(),
+    CoreCurrent(),
+    ChokeCurrent(),
     Unsettled(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):

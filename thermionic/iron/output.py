@@ -9,6 +9,7 @@ import numpy as np
 
 from thermionic import devices
 from thermionic.amplifier import SolvedAmplifier, solve
+from thermionic.amplifier.magnetising import magnetising_ampere
 from thermionic.amplifier.solved import FULL_DISTORTION, REFERENCE_HERTZ, drive_as_far
 from thermionic.blocks import Block
 from thermionic.blocks.facets import TransformerUse
@@ -156,7 +157,7 @@ def limits(amplifier: SolvedAmplifier) -> Limits:
     source = _source_ohm(amplifier, load + primary + secondary)
     beside = 1.0 / (1.0 / (source + primary) + 1.0 / (load + secondary))
     full = amplifier.full_output.power_watt
-    idle, steady = _idle(amplifier, block, use)
+    idle, steady = _idle(amplifier, use)
     heat = full * (primary + secondary) / load
     core_hertz = allowed = None
     if core is not None:
@@ -202,18 +203,14 @@ def _source_ohm(amplifier: SolvedAmplifier, whole: float) -> float:
     return max(behind, 0.0)
 
 
-def _idle(amplifier: SolvedAmplifier, block: Block, use: TransformerUse) -> tuple[float, float]:
+def _idle(amplifier: SolvedAmplifier, use: TransformerUse) -> tuple[float, float]:
     """The copper's heat from idle currents, W, and the steady current that magnetises the whole primary, A."""
     device = amplifier.netlist[use.part].device
     assert isinstance(device, devices.Transformer)
     system = amplifier.state.at.system
-    heat = magnetising = 0.0
-    whole = _turns(amplifier, block, device)
-    for place, winding in enumerate(device.windings):
-        current = float(amplifier.state.at.x[system.branch(use.part, place)])
-        heat += current**2 * float(winding.ohm)
-        magnetising += current * float(winding.turns)
-    return heat, abs(magnetising) / whole
+    currents = [float(amplifier.state.at.x[system.branch(use.part, place)]) for place in range(len(device.windings))]
+    heat = sum(current**2 * float(one.ohm) for current, one in zip(currents, device.windings, strict=True))
+    return heat, magnetising_ampere(amplifier, use.part)
 
 
 def _turns(amplifier: SolvedAmplifier, block: Block, device: devices.Transformer) -> float:

@@ -12,6 +12,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from typing import Literal
 
 import numpy as np
 from scipy.optimize import nnls
@@ -97,15 +98,26 @@ class Contradiction:
 
 
 @dataclass(frozen=True)
+class Next:
+    """The reading worth taking next: ``ohms`` between two leads, a voltage to ``apply`` to them, or ``volts`` to read
+    there; and that in words."""
+
+    kind: Literal["ohms", "apply", "volts"]
+    a: str
+    b: str
+    words: str
+
+
+@dataclass(frozen=True)
 class Found:
     """What the readings tell: the windings, the readings that contradict each other, what cannot be told yet in
-    sentences, and the next reading worth taking ("" if none). ``senses`` gives for pairs of first leads whether they
+    sentences, and the ``next`` reading worth taking, if any. ``senses`` gives for pairs of first leads whether they
     go up together."""
 
     windings: tuple[Winding, ...]
     contradictions: tuple[Contradiction, ...]
     cannot_tell: tuple[str, ...]
-    next_reading: str
+    next: Next | None
     senses: dict[tuple[str, str], bool] = field(default_factory=dict)
 
     def ratio(self, one: tuple[str, str], other: tuple[str, str]) -> float | None:
@@ -446,32 +458,35 @@ def _known_apart(one: list[str], other: list[str], readings: Sequence[Reading]) 
     )  # fmt: skip
 
 
-def _next(windings: tuple[Winding, ...], groups: list[list[str]], readings: Sequence[Reading]) -> str:
+def _next(windings: tuple[Winding, ...], groups: list[list[str]], readings: Sequence[Reading]) -> Next | None:
     """The reading that would tell most."""
     for one, other in itertools.combinations(groups, 2):
         if not _known_apart(one, other, readings):
-            return f"Resistance from {one[0]} to {other[0]}: open, or a part of one winding?"
+            words = f"Resistance from {one[0]} to {other[0]}: open, or a part of one winding?"
+            return Next("ohms", one[0], other[0], words)
     for winding in windings:
         if len(winding.leads) > 2 and (not winding.sure or winding.ohms is None):
             pair = _unread(winding.leads, readings, Resistance)
             if pair:
-                return f"Resistance from {pair[0]} to {pair[1]}."
+                return Next("ohms", *pair, f"Resistance from {pair[0]} to {pair[1]}.")
     applied = next((one for one in readings if isinstance(one, Voltage)), None)
     if applied is None:
         best = max(windings, key=lambda winding: (winding.ohms or (0.0,))[-1])
         if len(best.leads) < 2:
-            return ""
-        return (
-            f"Put a low AC voltage, 6 V or so through a fuse, on {best.leads[0]} and {best.leads[-1]}, which has the "
-            "most resistance, and read what every other pair of leads gives."
+            return None
+        a, b = best.leads[0], best.leads[-1]
+        words = (
+            f"Put a low AC voltage, 6 V or so through a fuse, on {a} and {b}, which has the most resistance, and "
+            "read what every other pair of leads gives."
         )
+        return Next("apply", a, b, words)
     for winding in windings:
         if len(winding.leads) > 1 and (winding.turns is None or not winding.sure):
             pair = _unread(winding.leads, readings, Voltage)
             if pair:
                 on = f"{applied.applied:g} V on {applied.on_a} and {applied.on_b}"
-                return f"With {on}, the voltage {pair[0]} to {pair[1]}."
-    return ""
+                return Next("volts", *pair, f"With {on}, the voltage {pair[0]} to {pair[1]}.")
+    return None
 
 
 def _unread(leads: Sequence[str], readings: Sequence[Reading], kind: type[Reading]) -> tuple[str, str] | None:

@@ -1,0 +1,67 @@
+"""The workshop's own iron: what lies on the shelf, and transformers being found out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+KINDS = [
+    ("output", "Output transformer"),
+    ("driver", "Driver transformer"),
+    ("mains", "Mains transformer winding"),
+    ("choke", "Choke"),
+    ("converter", "HT converter module"),
+]
+
+
+class OfUser(models.QuerySet[Any]):
+    """Queries that stay within one user's workshop."""
+
+    def of(self, user: Any) -> OfUser:
+        """Those of a user."""
+        return self.filter(owner=user)
+
+
+class ShelfItem(models.Model):
+    """A piece of iron in hand. ``figures`` maps a figure's name to its value as written and where it came from
+    (``measured``, ``label``, ``data sheet``, ``assumed``); ``project`` is the amplifier that holds it."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="iron")
+    kind = models.CharField(max_length=12, choices=KINDS)
+    name = models.CharField(max_length=60)
+    figures = models.JSONField(default=dict)
+    state = models.CharField(max_length=120, blank=True)
+    place = models.CharField(max_length=120, blank=True)
+    project = models.ForeignKey("amps.Project", null=True, on_delete=models.SET_NULL, related_name="iron")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    objects = OfUser.as_manager()
+
+    class Meta:
+        ordering = ["kind", "name", "pk"]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class UnknownIron(models.Model):
+    """A transformer that is being found out. ``leads`` are its leads' names; ``readings`` what was read, in order,
+    each plain data as ``thermionic.iron.unknown`` has it."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="unknown_iron")
+    name = models.CharField(max_length=60)
+    leads = models.JSONField()
+    readings = models.JSONField(default=list)
+    core_cm2 = models.FloatField(null=True)
+    mains_volt = models.FloatField(default=230.0)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    objects = OfUser.as_manager()
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return self.name

@@ -1,0 +1,134 @@
+"""The shelf: the workshop's own iron, and putting it into a project."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST, require_safe
+
+from bold_anode.amps import operations as amps
+from bold_anode.amps.rooms import Shown, draw_room, owned
+from bold_anode.frame.parsing import whole_number
+from bold_anode.frame.refusing import refuse
+from bold_anode.frame.requests import Request
+from bold_anode.iron import operations
+from bold_anode.iron.models import KINDS, ShelfItem
+from thermionic.errors import ThermionicError
+
+
+def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
+    """The tab: what is on the shelf, and where in this project each could go."""
+    design = shown.solved.amplifier.design
+    places = {kind: operations.places_for(design, kind) for kind, _ in KINDS}
+    items = ShelfItem.objects.of(request.user).select_related("project__current")
+    return "iron/shelf.html", {
+        "rows": [{**_row(item), "places": places[item.kind]} for item in items],
+        **_forms(),
+    }
+
+
+@require_safe
+def page(request: Request) -> HttpResponse:
+    """The shelf by itself."""
+    items = ShelfItem.objects.of(request.user).select_related("project__current")
+    return render(request, "iron/shelf_page.html", {"rows": [_row(item) for item in items], **_forms()})
+
+
+def _row(item: ShelfItem) -> dict[str, Any]:
+    return {
+        "item": item,
+        "kind": item.get_kind_display(),
+        "figures": [
+            {
+                "name": one.name,
+                "words": one.words,
+                "unit": one.quantity.unit,
+                "text": item.figures.get(one.name, {}).get("text", ""),
+                "from": item.figures.get(one.name, {}).get("from", "assumed"),
+            }
+            for one in operations.FIGURES[item.kind]
+        ],
+    }
+
+
+def _forms() -> dict[str, Any]:
+    return {
+        "kinds": [(kind, words, operations.FIGURES[kind]) for kind, words in KINDS],
+        "sources": operations.SOURCES,
+    }
+
+
+def _typed(request: Request) -> dict[str, tuple[str, str]]:
+    """Every figure that a form holds, with where it came from."""
+    found = {}
+    for name, text in request.POST.items():
+        if name.startswith("figure-"):
+            key = name.removeprefix("figure-")
+            found[key] = (str(text), request.POST.get(f"from-{key}", "assumed"))
+    return found
+
+
+@require_POST
+def add(request: Request) -> HttpResponse:
+    """A piece of iron onto the shelf."""
+    try:
+        operations.add_item(
+            request.user, request.POST.get("kind", ""), request.POST.get("name", ""), request.POST.get("state", ""),
+            request.POST.get("place", ""), _typed(request),
+        )  # fmt: skip
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    return _back(request)
+
+
+@require_POST
+def change(request: Request, item_id: int) -> HttpResponse:
+    """What is known of a piece, written down anew."""
+    try:
+        operations.change_item(
+            request.user, item_id, request.POST.get("name", ""), request.POST.get("state", ""),
+            request.POST.get("place", ""), _typed(request),
+        )  # fmt: skip
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    return _back(request)
+
+
+@require_POST
+def remove(request: Request, item_id: int) -> HttpResponse:
+    """A piece off the shelf."""
+    operations.remove_item(request.user, item_id)
+    return _back(request)
+
+
+@require_POST
+def put_back(request: Request, item_id: int) -> HttpResponse:
+    """A piece out of the project that holds it."""
+    operations.put_back(request.user, item_id)
+    return _back(request)
+
+
+def _back(request: Request) -> HttpResponse:
+    """To the project's shelf that the form came from, else the shelf by itself."""
+    project = whole_number(request.POST.get("project", ""))
+    address = f"/amps/{project}/iron/?tab=shelf" if project is not None else "/shelf/"
+    if request.htmx:
+        return HttpResponse(headers={"HX-Redirect": address})
+    return redirect(address)
+
+
+@require_POST
+def use(request: Request, project_id: int, item_id: int) -> HttpResponse:
+    """A piece into this project."""
+    seen = whole_number(request.POST.get("seen", ""))
+    try:
+        operations.use_item(request.user, project_id, item_id, request.POST.get("path", ""), seen)
+    except amps.Stale as reason:
+        return draw_room(request, owned(request, project_id), "iron", notice=str(reason), status=422)
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    if not request.htmx:
+        return redirect(f"/amps/{project_id}/iron/?tab=shelf")
+    return draw_room(request, owned(request, project_id), "iron")

@@ -1,0 +1,83 @@
+"""What steady current does to iron: cores that it magnetises too far, chokes past their rating."""
+
+from collections.abc import Iterable
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.amplifier.magnetising import magnetising_ampere
+from thermionic.blocks import Choke
+from thermionic.design import find
+from thermionic.findings.base import Finding, Rule, Severity
+from thermionic.values import Quantity, display
+
+# A push-pull core stands this part of its limit as steady flux, any other what it is made for and a tenth more: rules
+# of thumb.
+PAIR_SHARE, OVER = 0.1, 1.1
+
+
+class CoreCurrent(Rule):
+    """Steady current through a primary takes the core further than it is made for."""
+
+    name = "core-current"
+    fires_on = {"blocks/transformer/core/ampere": "40 mA"}
+    quiet_on = {"blocks/transformer/core/ampere": "55 mA"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for use in amplifier.compiled.transformers:
+            block = amplifier.design.block(use.block)
+            core, henry = getattr(block, "core", None), getattr(block, "primary_henry", None)
+            if core is None or henry is None:
+                continue
+            ampere = magnetising_ampere(amplifier, use.part)
+            made_for = core.core(henry, use.primary_ohm)
+            spare = PAIR_SHARE * made_for.knee_weber / henry
+            allowed = OVER * core.ampere if core.ampere else spare
+            if ampere <= allowed:
+                continue
+            yield Finding(
+                self.name,
+                Severity.OVER,
+                f"blocks/{use.block}",
+                use.part,
+                "The transformer's core carries too much steady current",
+                f"{display(ampere, Quantity.CURRENT)} magnetises the whole primary; "
+                + (
+                    f"it is made for {display(core.ampere, Quantity.CURRENT)}."
+                    if core.ampere
+                    else f"without a gap it stands some {display(spare, Quantity.CURRENT)} (a rule of thumb)."
+                ),
+                "Its inductance falls and low notes are bent long before the tubes give out.",
+                ampere,
+                allowed,
+            )
+
+
+class ChokeCurrent(Rule):
+    """A choke carries more than it is made for."""
+
+    name = "choke-current"
+    example = "saltpan"
+    fires_on = {"blocks/ht1/choke/rating_ampere": "150 mA"}
+    quiet_on = {"blocks/ht1/choke/rating_ampere": "250 mA"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for path in amplifier.compiled.by_path:
+            choke = find(amplifier.design, path).value
+            if not isinstance(choke, Choke):
+                continue
+            name = amplifier.compiled.designator(path)
+            system = amplifier.state.at.system
+            ampere = abs(float(amplifier.state.at.x[system.branch(name)]))
+            if ampere <= choke.rating_ampere:
+                continue
+            yield Finding(
+                self.name,
+                Severity.OVER,
+                path,
+                name,
+                "A choke carries more than it is made for",
+                f"{display(ampere, Quantity.CURRENT)} of steady current; it is made for "
+                f"{display(choke.rating_ampere, Quantity.CURRENT)}.",
+                "Its core saturates, its inductance goes and the hum comes; its copper heats by the square.",
+                ampere,
+                choke.rating_ampere,
+            )
