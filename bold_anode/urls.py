@@ -11,6 +11,7 @@ urlpatterns = [
     path("", include("bold_anode.accounts.urls")),
     path("", include("bold_anode.tasks.urls")),
     path("", include("bold_anode.tubes.urls")),
+    path("", include("bold_anode.brief.urls")),
     path("", include("bold_anode.chain.urls")),
     path("", include("bold_anode.iron.urls")),
     path("", include("bold_anode.powerup.urls")),

@@ -38,14 +38,14 @@ class Study:
     """One kind of study.
 
     ``make`` makes it, as plain data, of a solved amplifier with its arguments, and reports how far it is; ``show`` is
-    what its ``template`` needs of that. ``read`` takes the arguments from a form and raises ThermionicError; one that
-    is ``at_once`` is asked for by looking at it.
+    what its ``template`` needs of that, for a user. ``read`` takes the arguments from a form and raises
+    ThermionicError; one that is ``at_once`` is asked for by looking at it.
     """
 
     slug: str
     template: str
     make: Callable[[SolvedAmplifier, Arguments, Report], Any]
-    show: Callable[[SolvedAmplifier, Any], dict[str, Any]]
+    show: Callable[[SolvedAmplifier, Any, Any], dict[str, Any]]
     read: Callable[[Any], Arguments] = field(default=_as_they_are)
     at_once: bool = True
 
@@ -118,7 +118,7 @@ def shown(request: Request, project: Project, slug: str, work: Work | None = Non
         "pending": work is None and study.at_once,
     }
     if work is not None and work.state == State.DONE:
-        context |= study.show(solved(project.at).amplifier, work.result)
+        context |= study.show(solved(project.at).amplifier, work.result, request.user)
     return {"project": project, slug.replace("-", "_"): context}
 
 

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from bold_anode.amps.rooms import Shown
+from bold_anode.amps.studies import shown as study_shown
+from bold_anode.brief import choosing
 from bold_anode.frame.requests import Request
 from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier, needs, solve
@@ -52,6 +54,10 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "comparisons": _comparisons(amplifier),
         "needed": needs(amplifier.compiled),
         "reached_db": level_db(amplifier.compiled, amplifier.full_output.power_watt),
+        "sorts": choosing.SORTS,
+        "screens": choosing.SCREENS,
+        "first": choosing.first(amplifier),
+        **study_shown(request, shown.project, "chooser"),
     }
 
 

@@ -74,7 +74,7 @@ def _read_builds(posted: Any) -> Arguments:
     return {"builds": builds, "matched": posted.get("matched") == "yes"}
 
 
-def _show_two_tones(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+def _show_two_tones(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
     pairs = [one for one in result if len(one["outputs"]) > 1]
     if not pairs:
         return {"plots": [], "figures": []}
@@ -104,7 +104,7 @@ def _pair(one: dict[str, Any]) -> str:
     return f"{first} and {second}" + (f", {one['ratio']:g} to 1" if one["ratio"] != 1 else "")
 
 
-def _show_burst(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+def _show_burst(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
     recoveries = result["recoveries"]
     slowest = recoveries[:5]
     ends = [one["seconds"] for one in slowest if one["seconds"] is not None]
@@ -142,7 +142,7 @@ def _back(seconds: float | None, followed: float) -> str:
     return "never away" if seconds == 0 else f"{seconds * 1e3:.0f} ms" if seconds < 10 else f"{seconds:.1f} s"
 
 
-def _show_tolerances(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+def _show_tolerances(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
     return {
         "result": result,
         "quantities": [_spread(one, number) for number, one in enumerate(result["quantities"])],
@@ -196,7 +196,7 @@ def _bars(one: dict[str, Any]) -> str:
     )
 
 
-def _show_schools(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+def _show_schools(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
     now = compared(amplifier, [])
     rows = []
     for one in result:

@@ -16,6 +16,7 @@ from bold_anode.frame.requests import Request
 from bold_anode.iron import operations
 from bold_anode.iron.models import KINDS, ShelfItem
 from thermionic.errors import ThermionicError
+from thermionic.values import display, parse
 
 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
@@ -46,11 +47,18 @@ def _row(item: ShelfItem) -> dict[str, Any]:
                 "words": one.words,
                 "unit": one.quantity.unit,
                 "text": item.figures.get(one.name, {}).get("text", ""),
+                "said": _said(item, one),
                 "from": item.figures.get(one.name, {}).get("from", "assumed"),
             }
             for one in operations.FIGURES[item.kind]
         ],
     }
+
+
+def _said(item: ShelfItem, one: operations.FigureOf) -> str:
+    """A figure with its unit; "" where it is not known."""
+    text = item.figures.get(one.name, {}).get("text", "")
+    return display(parse(text, one.quantity), one.quantity) if text else ""
 
 
 def _forms() -> dict[str, Any]:

@@ -25,7 +25,7 @@ def _make_taps(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     return [asdict(one) for one in on_taps(amplifier)]
 
 
-def _show_taps(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+def _show_taps(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
     best = max((one["power_watt"] for one in result), default=0.0)
     return {
         "done": True,
@@ -55,7 +55,7 @@ def _make_lows(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     )
 
 
-def _show_lows(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+def _show_lows(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
     if result is None:
         return {"done": True}
     watts = np.array(result["watt"])
@@ -99,7 +99,7 @@ def _make_unloaded(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> 
     return asdict(unloaded(amplifier))
 
 
-def _show_unloaded(amplifier: SolvedAmplifier, result: Any) -> dict[str, Any]:
+def _show_unloaded(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
     if result is None:
         return {"done": True}
     return {

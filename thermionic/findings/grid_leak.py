@@ -36,9 +36,12 @@ class GridLeak(Rule):
                 continue
             unsure = " The limit is not certain for this type." if name in use.limits.unsure else ""
             cure = None
-            if use.leak and field(amplifier.design, f"{use.leak}/ohm").value > limit:
-                value = nearest(limit, Series.E12)
-                value = value if value < limit else step(value, Series.E12, -1)
+            leak = field(amplifier.design, f"{use.leak}/ohm").value if use.leak else 0.0
+            # What is in its way besides, a bias supply's own resistance, stays.
+            room = limit - max(ohm - leak, 0.0)
+            if leak > room > 0:
+                value = nearest(room, Series.E12)
+                value = value if value <= room else step(value, Series.E12, -1)
                 typed = written(value, Quantity.RESISTANCE)
                 cure = Cure(f"{use.leak}/ohm", typed, f"Fit a grid leak of {typed}")
             yield Finding(

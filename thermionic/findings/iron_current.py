@@ -6,12 +6,13 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.magnetising import magnetising_ampere
 from thermionic.blocks import Choke
 from thermionic.design import find
-from thermionic.findings.base import Finding, Rule, Severity
+from thermionic.findings.base import Cure, Finding, Rule, Severity
 from thermionic.values import Quantity, display
 
 # A push-pull core stands this part of its limit as steady flux, any other what it is made for and a tenth more: rules
 # of thumb.
 PAIR_SHARE, OVER = 0.1, 1.1
+_CHOKES = (0.05, 0.06, 0.08, 0.1, 0.12, 0.15, 0.2, 0.25, 0.3, 0.4, 0.5, 0.7, 1.0)
 
 
 class CoreCurrent(Rule):
@@ -51,6 +52,15 @@ class CoreCurrent(Rule):
             )
 
 
+def _larger(path: str, ampere: float) -> Cure | None:
+    """The next larger choke that is usual."""
+    usual = next((one for one in _CHOKES if one >= ampere), None)
+    if usual is None:
+        return None
+    words = display(usual, Quantity.CURRENT)
+    return Cure(f"{path}/rating_ampere", words, f"Fit a choke made for {words}")
+
+
 class ChokeCurrent(Rule):
     """A choke carries more than it is made for."""
 
@@ -80,4 +90,5 @@ class ChokeCurrent(Rule):
                 "Its core saturates, its inductance goes and the hum comes; its copper heats by the square.",
                 ampere,
                 choke.rating_ampere,
+                _larger(path, ampere),
             )

@@ -304,7 +304,7 @@ def _screen_rail(amplifier: SolvedAmplifier, block: Block) -> str:
         raise DesignRefused("There is no rail to hang the screens on.")
     fit = next((rail for rail in rails if amplifier.voltage(rail.node) <= limit), rails[-1])
     # Not the reservoir itself, where there is anything behind it: its ripple would go straight in.
-    if fit is rails[0] and len(rails) > 1 and not amplifier.design.block(fit.block).model_fields.get("resistor"):
+    if fit is rails[0] and len(rails) > 1 and not hasattr(amplifier.design.block(fit.block), "resistor"):
         behind = [rail for rail in rails[1:] if amplifier.voltage(rail.node) > 0.85 * amplifier.voltage(fit.node)]
         fit = behind[0] if behind else fit
     return f"{fit.block}.{fit.port}"
