@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
-from bold_anode.frame.plots import Axes, Plot, Scale, both_ways, decades, round_steps
+from bold_anode.frame.plots import Axes, Handle, Plot, Scale, both_ways, decades, px, round_steps
 from thermionic.amplifier import (
     AnodeDiagram,
     CompositeDiagram,
@@ -37,6 +38,10 @@ def _plot(diagram: AnodeDiagram, tube: str, written: Callable[[float], str]) -> 
     """An anode diagram on the sheet."""
     axes = Axes((0.0, diagram.most_volt), (0.0, diagram.most_ampere))
     lines, labels = axes.ends(diagram.volts, diagram.curves, "g")
+    if diagram.spread is not None:
+        low, high = (np.minimum(side, 3 * diagram.most_ampere) for side in diagram.spread)
+        around = np.concatenate([diagram.volts, diagram.volts[::-1]])
+        lines.insert(0, axes.curve("band", around, np.concatenate([low, high[::-1]])))
     least = diagram.limit_watt / diagram.most_ampere
     if least < diagram.most_volt:
         limit_volts = np.linspace(max(least, diagram.most_volt / 200), diagram.most_volt, 60)
@@ -46,15 +51,19 @@ def _plot(diagram: AnodeDiagram, tube: str, written: Callable[[float], str]) -> 
     lines.append(axes.line("dc", diagram.dc_line))
     lines.append(axes.line("ac", diagram.ac_line))
     lines.append(axes.line("swing", diagram.swing.tolist()))
+    lines += [axes.line("half", path.tolist()) for _, path in diagram.ellipses]
     key = [
         ("ac", "AC load line"),
         ("dc", "DC load line"),
         ("swing", f"swing at {written(diagram.swing_output)} out"),
         ("limit", "dissipation limit"),
+        ("band", "idle curve, tubes 15 % weaker to stronger"),
     ]
+    if diagram.ellipses:
+        key.append(("half", "the loudspeaker's ellipses at 50 Hz and 10 kHz, small signal"))
     if diagram.screen_volt is not None:
         key.append(("note", _screen(diagram)))
-    return axes.plot(
+    drawn = axes.plot(
         f"Anode curves of the {tube} with its load lines",
         ("anode to cathode, V", "anode current, mA", ""),
         lines,
@@ -63,6 +72,21 @@ def _plot(diagram: AnodeDiagram, tube: str, written: Callable[[float], str]) -> 
         [(i, f"{i * 1e3:g}") for i in round_steps(diagram.most_ampere)],
         key,
         diagram.operating_point,
+    )
+    return replace(drawn, handles=_handles(axes, diagram))
+
+
+def _handles(axes: Axes, diagram: AnodeDiagram) -> tuple[Handle, ...]:
+    """The operating point, and the load line by a point on it a third of the way to its end."""
+    volt, ampere = diagram.operating_point
+    (end, _), _ = diagram.ac_line
+    at = volt + 0.6 * (min(end, diagram.most_volt) - volt)
+    down = ampere * (end - at) / (end - volt) if end > volt else ampere
+    return (
+        Handle("point", px(axes.x(volt)), px(axes.y(ampere)), "Operating point: drag it, the parts follow"),
+        Handle(
+            "line", px(axes.x(at)), px(axes.y(down)), "Load line: drag it round the operating point, the load follows"
+        ),
     )
 
 

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from bold_anode.chain import feedback, variants, views
+from bold_anode.chain import dragging, feedback, variants, views
 
 urlpatterns = [
     path("amps/<int:project_id>/chain/part/", views.part, name="chain-part"),
@@ -14,6 +14,7 @@ urlpatterns = [
         feedback.compensate,
         name="chain-compensate",
     ),
+    path("amps/<int:project_id>/chain/drag/", dragging.drag, name="chain-drag"),
     path("amps/<int:project_id>/chain/variants/keep/", variants.keep, name="variant-keep"),
     path("amps/<int:project_id>/chain/variants/<int:variant_id>/", variants.row, name="variant-row"),
     path("amps/<int:project_id>/chain/variants/<int:variant_id>/choose/", variants.choose, name="variant-choose"),

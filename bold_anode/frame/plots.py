@@ -38,6 +38,16 @@ class Label:
 
 
 @dataclass(frozen=True)
+class Handle:
+    """What can be dragged: its kind, where it is, and in words what moving it does."""
+
+    kind: str
+    x: str
+    y: str
+    words: str
+
+
+@dataclass(frozen=True)
 class Plot:
     """Everything to be placed, in the pixels of a sheet of ``sheet`` width and height. ``key`` names the lines: the
     kind, and words; kind "note" for a remark. ``across_scale`` is that of the axis along which it is read, and
@@ -57,6 +67,8 @@ class Plot:
     key: tuple[tuple[str, str], ...]
     across_scale: str
     across_unit: str
+    up_scale: str = ""
+    handles: tuple[Handle, ...] = ()
 
     @property
     def foot(self) -> float:
@@ -216,6 +228,7 @@ class Axes:
             tuple(key),
             self.across.words,
             self.across_unit,
+            self.up.words,
         )
 
 

@@ -7,8 +7,9 @@ import pytest
 from scipy.linalg import eigvals
 
 from thermionic import devices, examples
-from thermionic.amplifier import driven, solve
+from thermionic.amplifier import anode_diagram, driven, solve
 from thermionic.amplifier.driven import CONDUCTING
+from thermionic.amplifier.stage import driven_load, tube_use
 from thermionic.blocks.fields import CoreRating
 from thermionic.circuit.large_signal import distortion, drive
 from thermionic.circuit.small_signal import SmallSignal
@@ -16,9 +17,10 @@ from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
 from thermionic.circuit.variants import one_of
 from thermionic.design import changed, fit_part
-from thermionic.errors import ValueRefused
+from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.performance import loop as loops
 from thermionic.performance import tolerances as spreads
+from thermionic.performance.dragging import move_line, move_point
 from thermionic.performance.levels import gain_budget, gives_out
 from thermionic.performance.power import intermodulations, low_hertz
 from thermionic.performance.quiet import quiet
@@ -236,3 +238,54 @@ def test_the_spread_of_a_divider_is_that_of_its_parts():
 def test_a_count_out_of_range_is_refused(builds):
     with pytest.raises(ValueRefused, match="ask for 20 to"):
         tolerances(solved("lantern"), builds)
+
+
+@pytest.mark.parametrize(
+    ("name", "block", "volts", "amperes"),
+    [("lantern", "driver", 0.8, 1.4), ("lantern", "driver", 1.2, 1.0), ("lantern", "output", 0.9, 1.0),
+     ("lantern", "output", 1.0, 0.8), ("saltpan", "output", 1.0, 1.2)],
+)  # fmt: skip
+def test_a_point_that_is_dragged_is_where_the_tube_then_idles(name, block, volts, amperes):
+    amplifier = solved(name)
+    use = tube_use(amplifier, block)
+    volt, ampere = amplifier.over_cathode(use, "anode"), amplifier.parts[use.part].current
+    after = solve(move_point(amplifier, block, volts * volt, amperes * ampere))
+    assert after.over_cathode(tube_use(after, block), "anode") == pytest.approx(volts * volt, rel=0.04)
+    assert after.parts[use.part].current == pytest.approx(amperes * ampere, rel=0.04)
+
+
+@pytest.mark.parametrize(("name", "block"), [("lantern", "driver"), ("lantern", "output"), ("saltpan", "output")])
+def test_a_load_line_that_is_turned_has_the_slope_wanted(name, block):
+    amplifier = solved(name)
+    ohm = driven_load(amplifier, tube_use(amplifier, block))
+    after = solve(move_line(amplifier, block, 0.8 * ohm))
+    assert driven_load(after, tube_use(after, block)) == pytest.approx(0.8 * ohm, rel=0.06)
+
+
+def test_what_cannot_be_dragged_says_why():
+    amplifier = solved("lantern")
+    with pytest.raises(DesignRefused, match="cannot be flatter"):
+        move_line(amplifier, "driver", 1e7)
+    with pytest.raises(DesignRefused, match="cannot idle at 500 V"):
+        move_point(amplifier, "driver", 500.0, 1e-3)
+    with pytest.raises(KeyError):
+        move_point(amplifier, "speaker", 100.0, 1e-3)
+
+
+def test_a_reactive_loudspeaker_opens_the_load_line_and_a_resistance_does_not():
+    amplifier = solved("lantern")
+    diagram = anode_diagram(amplifier, "output")
+    assert diagram.ellipses == ()
+    low, high = diagram.spread
+    idle = (
+        np.interp(diagram.operating_point[0], diagram.volts, low),
+        np.interp(diagram.operating_point[0], diagram.volts, high),
+    )
+    assert idle == pytest.approx((0.85 * diagram.operating_point[1], 1.15 * diagram.operating_point[1]), rel=0.02)
+    driver = solve(fit_part(amplifier.design, "blocks/speaker/driver", True))
+    (hertz, path), _ = anode_diagram(driver, "output").ellipses
+    assert hertz == 50.0
+    # By hand: the area of an ellipse is pi times half of v times i times the sine of the angle between them.
+    x, y = path[:-1].T
+    area = 0.5 * abs(np.sum(x * np.roll(y, -1) - y * np.roll(x, -1)))
+    assert area > 0.05 * (np.ptp(x) * np.ptp(y))

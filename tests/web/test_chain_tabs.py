@@ -222,3 +222,16 @@ def test_variants_travel_with_an_account(owner, stranger, project):
     assert copy.variant.name == "Hotter"
     operations.forget_projects(owner)
     assert Variant.objects.count() == 2
+
+
+def test_a_handle_that_is_let_go_changes_the_design(bench, project):
+    address = reverse("chain-drag", args=[project.pk])
+    moved = {"stage": "driver", "handle": "point", "volt": "150", "ampere": "0.0015", "seen": "1"}
+    assert bench.post(address, moved).status_code == 302
+    after = solve(Project.objects.get(pk=project.pk).at.design)
+    assert after.parts["V1"].current == pytest.approx(1.5e-3, rel=0.05)
+    for spoiled in ({"volt": ""}, {"ampere": "-1"}, {"handle": "curve"}, {"stage": "speaker"}, {"stage": "nothing"}):
+        assert bench.post(address, moved | {"seen": "2"} | spoiled).status_code == 422, spoiled
+    # A point above the operating point and to its right is on no load line.
+    assert bench.post(address, moved | {"handle": "line", "volt": "290", "ampere": "0.05"}).status_code == 422
+    assert Project.objects.get(pk=project.pk).revisions.count() == 2

@@ -9,6 +9,7 @@ from bold_anode.iron import operations
 from bold_anode.tasks.models import Work
 from thermionic import examples
 from thermionic.amplifier import solve
+from thermionic.values import Quantity, display
 
 ASKED = {"sort": "headphones", "watt": "100 mW", "load_ohm": "300", "tubes": "6AS7G, ECC82", "screens": ""}
 
@@ -34,12 +35,16 @@ def test_designs_are_worked_out_and_one_is_taken(bench, owner, project, worker):
 
 
 def test_a_transformer_on_the_shelf_is_named_where_it_would_do(bench, owner, project, worker):
-    operations.add_item(owner, "output", "Mossgate", "", "", {"primary_ohm": ("3k3", "label")})
     address = reverse("study", args=[project.pk, "chooser"])
     bench.post(address, {"sort": "loudspeaker", "watt": "4", "load_ohm": "8", "tubes": "2A3", "winding_volt": "270"})
     worker()
+    assert "an output transformer of" in bench.get(address).content.decode()
+    ohm = Work.objects.get().result[0]["primary_ohm"]
+    for name, share in (("Mossgate", 1.2), ("Far off", 1.4)):
+        operations.add_item(owner, "output", name, "", "", {"primary_ohm": (f"{share * ohm:.0f}", "label")})
     page = bench.get(address).content.decode()
-    assert "Mossgate on the shelf, for 3.5 kΩ" in page
+    assert f"Mossgate on the shelf, for {display(ohm, Quantity.RESISTANCE)}" in page
+    assert "Far off" not in page.split("</tbody>")[0]
 
 
 @pytest.mark.parametrize(

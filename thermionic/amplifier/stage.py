@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,9 +10,13 @@ from thermionic.amplifier.driven import driven
 from thermionic.amplifier.solved import REFERENCE_HERTZ, SolvedAmplifier
 from thermionic.blocks.facets import TubeUse
 from thermionic.circuit.netlist import GROUND, Part
-from thermionic.devices import Pentode, Triode
+from thermionic.devices import Pentode, Resistor, Triode
 from thermionic.devices.base import Array
 from thermionic.lazily import remembered
+
+# How much emission differs from tube to tube, one standard deviation; frequencies at which a driver in its box is a
+# long way from a resistance.
+EMISSION, _REACTIVE = 0.15, (50.0, 10e3)
 
 
 @dataclass(frozen=True)
@@ -48,7 +52,9 @@ class AnodeDiagram:
     ``curves`` are (grid volts, currents at ``volts``), with a pentode's screen where the circuit has it:
     ``screen_volt`` at idle (None for a triode) and following the anode by ``screen_follows`` of its swing. A line
     is two points, each (V, A). ``swing`` is (samples, 2): the path over one period of 1 kHz at the drive of
-    ``swing_output`` at the load (W, V rms for a line load). ``limit_watt`` is the dissipation limit.
+    ``swing_output`` at the load (W, V rms for a line load). ``limit_watt`` is the dissipation limit. ``spread`` is
+    where the curve at the idle grid voltage lies with a tube of 15 % less and more emission; ``ellipses`` are, with a
+    reactive load, frequencies and the small-signal path there at the same drive, (samples, 2) each.
     """
 
     volts: Array
@@ -64,6 +70,8 @@ class AnodeDiagram:
     most_ampere: float
     screen_volt: float | None = None
     screen_follows: float = 0.0
+    spread: tuple[Array, Array] | None = None
+    ellipses: tuple[tuple[float, Array], ...] = ()
 
 
 def tube_use(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> TubeUse:
@@ -196,7 +204,37 @@ def anode_diagram(amplifier: SolvedAmplifier, block_id: str, part: str = "") -> 
         most_ampere=most_ampere,
         screen_volt=screen_volt,
         screen_follows=follows,
+        spread=_spread(device, bias, at_screen, volts),
+        ellipses=_ellipses(amplifier, use, (volt, ampere), point.source_volt),
     )
+
+
+def _spread(device: Triode | Pentode, grid: float, screen: Array, volts: Array) -> tuple[Array, Array]:
+    low, high = (replace(device, scale=device.scale * factor) for factor in (1 - EMISSION, 1 + EMISSION))
+    grids = np.full_like(volts, grid)
+    return anode_current(low, grids, screen, volts), anode_current(high, grids, screen, volts)
+
+
+def _ellipses(
+    amplifier: SolvedAmplifier, use: TubeUse, idle: tuple[float, float], source_volt: float
+) -> tuple[tuple[float, Array], ...]:
+    """The path over a period at frequencies where a loudspeaker is far from a resistance; none where it is one."""
+    if isinstance(amplifier.netlist[amplifier.load.part].device, Resistor):
+        return ()
+    at = amplifier.state.at
+    place, turning = at.system.place(use.part), np.exp(2j * np.pi * np.arange(65) / 64)
+    tone = (
+        amplifier.small_signal.tone(np.array(_REACTIVE))
+        / amplifier.netlist[amplifier.compiled.source.part].device.excitation().tone[2]
+    )
+    found = []
+    for hertz, x in zip(_REACTIVE, tone, strict=True):
+        sensed = x @ at.system.S[:, place.ports]
+        current = at.port_slopes[place.injects, place.ports][-1] @ sensed
+        peak = source_volt * 2**0.5
+        path = np.stack([(peak * sensed[-1] * turning).real + idle[0], (peak * current * turning).real + idle[1]], -1)
+        found.append((hertz, path))
+    return tuple(found)
 
 
 def screen_of(amplifier: SolvedAmplifier, use: TubeUse) -> tuple[float | None, float]:

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.optimize import brentq
 
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.amplifier.solved import REFERENCE_HERTZ
@@ -21,7 +20,8 @@ from thermionic.blocks.facets import Bias, TubeUse
 from thermionic.blocks.ports import split
 from thermionic.design import Design, changed, consumers, dump, validate
 from thermionic.design import sections as sections_of
-from thermionic.errors import DesignRefused, NetlistRefused, ThermionicError
+from thermionic.errors import DesignRefused, NetlistRefused
+from thermionic.performance.settling import mean_current, settled
 from thermionic.values import Series, nearest, step
 
 Raw = dict[str, Any]
@@ -29,7 +29,6 @@ _TAP, _SINGLE_TAP = 0.43, 0.4
 _FEEDBACK_DB = 12.0
 _SENSING = {"ohm": 10.0, "rating_watt": 1.0, "tolerance": 0.01}
 _CHOKE_HENRY, _CHOKE_OHM = 100.0, 1500.0
-_SOLVES = 14
 _BIAS_OHM = 20e3  # a bias supply's own, about
 
 
@@ -129,38 +128,6 @@ def _sides(amplifier: SolvedAmplifier, block: Block) -> list[list[TubeUse]]:
 # Settling what has to follow.
 
 
-def _currents(amplifier: SolvedAmplifier, block_id: str) -> float:
-    """The tubes' mean anode current, A."""
-    uses = amplifier.compiled.tubes_of(block_id)
-    return float(np.mean([amplifier.parts[use.part].current for use in uses]))
-
-
-def _settled(
-    design: Design, path: str, wanted: float, block_id: str, least: float, most: float, near: SolvedAmplifier,
-    series: Series | None, also: str = "",
-) -> Design:  # fmt: skip
-    """The design with the value at ``path`` at which the tubes of a block draw ``wanted`` amperes each, at the
-    nearest preferred value if of a ``series``. Raises ThermionicError."""
-    state = {"near": near}
-
-    def with_value(value: float) -> Design:
-        after = changed(design, path, value)
-        return changed(after, also, value) if also else after
-
-    def excess(log: float) -> float:
-        try:
-            state["near"] = solve(with_value(float(np.exp(log))), state["near"])
-        except ThermionicError:
-            return 1.0
-        return float(np.log(max(_currents(state["near"], block_id), 1e-9) / wanted))
-
-    low, high = np.log(least), np.log(most)
-    if np.sign(excess(low)) == np.sign(excess(high)):
-        raise DesignRefused(f"No value of {path.split('/', 1)[1]} lets the tubes draw what they did.")
-    value = float(np.exp(brentq(excess, low, high, xtol=3e-3, maxiter=_SOLVES, disp=False)))
-    return with_value(nearest(value, series) if series else round(value, 4))
-
-
 def _cathode_resistor(amplifier: SolvedAmplifier, block: Block, wanted: float) -> tuple[Raw, Raw]:
     """A cathode resistor that gives the bias there is now at ``wanted`` amperes a tube, and its bypass."""
     side = _sides(amplifier, block)[0]
@@ -190,7 +157,7 @@ def _may_cathode(amplifier: SolvedAmplifier) -> bool:
 def _make_cathode(amplifier: SolvedAmplifier) -> Design:
     block = _output(amplifier)
     assert block is not None
-    wanted = _currents(amplifier, block.id)
+    wanted = mean_current(amplifier, block.id)
     raw = dump(amplifier.design)
     stage = _of(raw, block.id)
     for name in ("bias", "bias_b"):
@@ -203,7 +170,7 @@ def _make_cathode(amplifier: SolvedAmplifier) -> Design:
     design = validate(raw)
     path = f"blocks/{block.id}/cathode_resistor/ohm"
     now = stage["cathode_resistor"]["ohm"]
-    return _settled(design, path, wanted, block.id, now / 4, now * 4, solve(design), Series.E24)
+    return settled(design, path, wanted, block.id, now / 4, now * 4, solve(design), Series.E24)
 
 
 def _may_fix(amplifier: SolvedAmplifier) -> bool:
@@ -219,7 +186,7 @@ def _make_fixed(amplifier: SolvedAmplifier) -> Design:
     volt = -min(amplifier.over_cathode(use, "grid") for use in _uses(amplifier))
     # What the cathode stood at is anode voltage now: no more heat than nine tenths of the limit.
     wanted = min(
-        _currents(amplifier, block.id),
+        mean_current(amplifier, block.id),
         *(0.9 * use.limits.anode_w / (amplifier.over_cathode(use, "anode") + volt) for use in _uses(amplifier)),
     )
     raw = dump(amplifier.design)
@@ -253,7 +220,7 @@ def _make_fixed(amplifier: SolvedAmplifier) -> Design:
     trim = f"blocks/{bias}/trim/travel"
     other = f"blocks/{bias}/trim_b/travel" if pair else ""
     # More travel is more bias, up to the whole of the supply.
-    return _settled(design, trim, wanted, block.id, 0.05, 1.0, solve(changed(design, trim, 0.9)), None, other)
+    return settled(design, trim, wanted, block.id, 0.05, 1.0, solve(changed(design, trim, 0.9)), None, other)
 
 
 def _rating(volt: float) -> float:
@@ -274,7 +241,7 @@ def _strap(wanted: str) -> Callable[[SolvedAmplifier], Design]:
         assert block is not None
         iron = _iron(amplifier.design, block.id)
         assert iron is not None
-        current = _currents(amplifier, block.id)
+        current = mean_current(amplifier, block.id)
         raw = dump(amplifier.design)
         stage, transformer = _of(raw, block.id), _of(raw, iron.id)
         stage.pop("screen_bypass", None)
@@ -318,9 +285,9 @@ def _idling(design: Design, amplifier: SolvedAmplifier, block: Block, wanted: fl
     try:
         if use.knob.endswith("/ohm"):
             now = amplifier.netlist[amplifier.compiled.designator(use.knob)].device.ohm  # type: ignore[attr-defined]
-            return _settled(design, use.knob, wanted, block.id, now / 5, now * 5, amplifier, Series.E24)
+            return settled(design, use.knob, wanted, block.id, now / 5, now * 5, amplifier, Series.E24)
         other = next((one.knob for one in amplifier.compiled.tubes_of(block.id) if one.knob != use.knob), "")
-        return _settled(design, use.knob, wanted, block.id, 0.02, 1.0, amplifier, None, other)
+        return settled(design, use.knob, wanted, block.id, 0.02, 1.0, amplifier, None, other)
     except DesignRefused:
         return design
 
@@ -467,7 +434,7 @@ def _make_choke(amplifier: SolvedAmplifier) -> Design:
     raw = dump(amplifier.design)
     stage = _of(raw, block.id)
     stage.pop("anode_load")
-    current = _currents(amplifier, block.id)
+    current = mean_current(amplifier, block.id)
     stage["anode_choke"] = {
         "henry": _CHOKE_HENRY, "copper_ohm": _CHOKE_OHM, "rating_ampere": float(f"{2 * current:.2g}")
     }  # fmt: skip
@@ -496,7 +463,7 @@ def _make_resistor(amplifier: SolvedAmplifier) -> Design:
     stage.pop("anode_choke")
     # Two fifths of the rail across the resistor at the current it has, or less if that is small.
     rail = amplifier.voltage(amplifier.compiled.node(_feed_node(amplifier, block)))
-    current = _currents(amplifier, block.id)
+    current = mean_current(amplifier, block.id)
     ohm = nearest(0.4 * rail / current, Series.E12)
     heat = ohm * current**2
     watt = next((one for one in (0.5, 1.0, 2.0, 3.0, 5.0) if one > 2 * heat), 10.0)
