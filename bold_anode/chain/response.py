@@ -87,9 +87,9 @@ def _impedance_plot(found: Sweep) -> Plot:
 
 def _square_plot(square: SquareWave) -> Plot:
     most = max(float(np.abs(square.volts).max()), square.ideal_volt) * 1.15
-    across = square.seconds * 1e6 if square.hertz > 2e3 else square.seconds * 1e3
-    unit = "µs" if square.hertz > 2e3 else "ms"
-    axes = Axes((0.0, float(across[-1])), (-most, most), unit, THIRD, 170.0)
+    scale, unit = (1e6, "µs") if square.hertz > 2e3 else (1e3, "ms")
+    period = float(square.seconds[-1])
+    axes = Axes((0.0, period), (-most, most), "s", THIRD, 170.0)
     sign = float(np.sign(square.volts[len(square.volts) // 4])) or 1.0
     half = len(square.volts) // 2
     ideal = np.full(len(square.volts), sign * square.ideal_volt)
@@ -98,9 +98,12 @@ def _square_plot(square: SquareWave) -> Plot:
     return axes.plot(
         f"Square wave of {_hertz(square.hertz)} at the load",
         (f"{_hertz(square.hertz)} square wave, {unit}", "V at the load", ""),
-        [axes.curve("ideal", across, ideal), axes.curve("ac", across, square.volts, "at the load", "V")],
+        [
+            axes.curve("ideal", square.seconds, ideal),
+            axes.curve("ac", square.seconds, square.volts, "at the load", "V"),
+        ],
         [],
-        [(v, f"{v:g}") for v in round_steps(float(across[-1]), 5)],
+        [(v / scale, f"{v:g}") for v in round_steps(period * scale, 5)],
         [(v, f"{v:+g}" if v else "0") for v in both_ways(steps)],
         [],
     )

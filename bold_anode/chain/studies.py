@@ -85,7 +85,8 @@ def _show_two_tones(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
     lines, key = [], []
     for kind, one in zip(_KINDS, pairs, strict=False):
         words = _pair(one)
-        lines.append(axes.curve(kind, one["outputs"], 100 * np.array(one["fractions"]), words, "%"))
+        name = words.partition(",")[0]
+        lines.append(axes.curve(kind, one["outputs"], 100 * np.array(one["fractions"]), name, "%"))
         key.append((kind, words))
     plot = axes.plot(
         "Intermodulation against output",
@@ -110,17 +111,17 @@ def _show_burst(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str,
     ends = [one["seconds"] for one in slowest if one["seconds"] is not None]
     length = min(max([2.0 * max(ends, default=0.05), 0.05]), result["followed"])
     most = max(max(abs(point[1]) for point in one["curve"]) for one in slowest) or 1.0
-    axes = Axes((0.0, 1e3 * length), (-most * 1.1, most * 1.1), "ms", HALF)
+    axes = Axes((0.0, length), (-most * 1.1, most * 1.1), "s", HALF)
     lines, key = [], []
     for kind, one in zip(_KINDS, slowest, strict=False):
         curve = np.array(one["curve"])
         inside = curve[:, 0] <= length * 1.0001
-        lines.append(axes.curve(kind, 1e3 * curve[inside, 0], curve[inside, 1], one["part"], "V"))
+        lines.append(axes.curve(kind, curve[inside, 0], curve[inside, 1], one["part"], "V"))
         key.append((kind, one["part"]))
     plot = axes.plot(
         "Bias of every tube after a burst",
         ("after the burst, ms", "bias from idle, V", ""),
-        lines, [], [(v, f"{v:g}") for v in round_steps(1e3 * length, 5)],
+        lines, [], [(v / 1e3, f"{v:g}") for v in round_steps(1e3 * length, 5)],
         [(v, f"{v:+g}" if v else "0") for v in both_ways(round_steps(most * 1.1, 3))], key,
     )  # fmt: skip
     rows = [

@@ -106,19 +106,19 @@ def _reflected_plot(seen: Reflected, wanted: float) -> Plot:
 
 
 def _cycle_plot(cycle: SaturatingCycle) -> Plot:
-    across = 1e3 * cycle.share / cycle.hertz
-    most = 1.15 * 1e3 * float(max(np.abs(cycle.magnetising).max(), np.abs(cycle.carried).max()))
-    axes = Axes((0.0, 1e3 / cycle.hertz), (-most, most), "ms", HALF)
+    across = cycle.share / cycle.hertz
+    most = 1.15 * float(max(np.abs(cycle.magnetising).max(), np.abs(cycle.carried).max()))
+    axes = Axes((0.0, 1.0 / cycle.hertz), (-most, most), "s", HALF)
     return axes.plot(
         "One cycle with the core at its rating",
         (f"{cycle.hertz:.0f} Hz at the drive for full output, ms", "primary current, mA", ""),
         [
-            axes.curve("second", across, 1e3 * cycle.carried, "into the load", "mA"),
-            axes.curve("ac", across, 1e3 * cycle.magnetising, "magnetising", "mA"),
+            axes.curve("second", across, cycle.carried, "into the load", "A"),
+            axes.curve("ac", across, cycle.magnetising, "magnetising", "A"),
         ],
         [],
-        [(v, f"{v:g}") for v in round_steps(1e3 / cycle.hertz, 4)],
-        [(v, f"{v:+g}" if v else "0") for v in both_ways(round_steps(most, 3))],
+        [(v / 1e3, f"{v:g}") for v in round_steps(1e3 / cycle.hertz, 4)],
+        [(v / 1e3, f"{v:+g}" if v else "0") for v in both_ways(round_steps(1e3 * most, 3))],
         [("ac", "magnetises the core"), ("second", "into the load")],
     )
 

@@ -19,10 +19,19 @@ def every_page(page, address):
     projects = {link.inner_text(): link.get_attribute("href") for link in links.all()}
     chosen = [where for name, where in projects.items() if name in ("Lantern, as first drawn", "Saltpan push-pull")]
     assert len(chosen) == 2, projects
-    found = ["/", "/tubes/", "/account/"]
+    found = ["/", "/tubes/", "/account/", "/shelf/", "/unknown-iron/"]
+    page.goto(f"{address}/unknown-iron/")
+    found.append(page.get_by_role("link", name="From the shed").get_attribute("href"))
     for where in chosen:
         page.goto(address + where)
-        found += [link.get_attribute("href") for link in page.locator("nav.rooms a").all()]
+        rooms = [link.get_attribute("href") for link in page.locator("nav.rooms a").all()]
+        found += rooms
+        if where == chosen[-1]:  # every view of every room that has several, of one of them
+            for room in rooms:
+                page.goto(address + room)
+                views = [link.get_attribute("href") for link in page.locator("nav.tabs a").all()]
+                found += [view for view in views if view.startswith(room)]
+            page.goto(address + where)
         page.get_by_role("link", name="Power-up").click()
         found += [page.url.split("?")[0].removeprefix(address) + "?step=no-tubes"]
     return found
