@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from thermionic.blocks.facets import Load
 from thermionic.performance.comparing import Comparison
 from thermionic.values import Quantity, display
@@ -31,7 +33,7 @@ def cells(load: Load, numbers: Comparison, other: Comparison | None = None) -> l
         load.written(numbers.full),
         f"{numbers.distortion:.2%}",
         f"{numbers.damping:.3g}",
-        f"{numbers.gain:.3g}",
+        f"{20 * np.log10(numbers.gain):+.1f} dB" if numbers.gain > 0 else "none",
         " to ".join([_hertz(numbers.low_hertz, "<2 Hz"), _hertz(numbers.high_hertz, ">1 MHz")]),
         display(numbers.highest_rail, Quantity.VOLTAGE),
         display(numbers.wall_watt, Quantity.POWER),

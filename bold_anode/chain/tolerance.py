@@ -7,7 +7,7 @@ from typing import Any
 from bold_anode.amps.rooms import Shown
 from bold_anode.amps.studies import shown as study_shown
 from bold_anode.frame.requests import Request
-from thermionic.performance.tolerances import partners
+from thermionic.performance.builds import partners
 
 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:

@@ -246,8 +246,8 @@ def round_steps(most: float, wanted: int = 6) -> list[float]:
 
 
 _DECADES = {
-    -3: "1m",
-    -2: "10m",
+    -3: "0.001",
+    -2: "0.01",
     -1: "0.1",
     0: "1",
     1: "10",

@@ -221,11 +221,11 @@ def test_tubes_taps_and_optional_parts_from_the_drawing(page):
     page.locator('[data-path="blocks/driver/anode_load"]').focus()
     page.keyboard.press("ArrowUp")
     page.locator('[data-path="blocks/driver/cathode_resistor"]').click()
-    expect(page.locator('[data-path="blocks/driver/anode_load"]')).to_contain_text("110")
+    expect(page.locator('[data-path="blocks/driver/anode_load"]')).to_contain_text("110k")
     expect(page.get_by_label("Resistance, Ω")).to_have_value("1k5")
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Undo").click()
-    expect(page.locator('[data-path="blocks/driver/anode_load"]')).not_to_contain_text("110")
+    expect(page.locator('[data-path="blocks/driver/anode_load"]')).not_to_contain_text("110k")
     page.locator(".strip").get_by_role("link", name="Driver").click()
     expect(page.locator(".stage-numbers")).to_contain_text("Driver ECC83")
     # Undo, and a cure, leave the stage that is looked at where it is.

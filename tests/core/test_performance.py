@@ -20,6 +20,7 @@ from thermionic.design import changed, fit_part
 from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.performance import loop as loops
 from thermionic.performance import tolerances as spreads
+from thermionic.performance.builds import Builds, Deviates
 from thermionic.performance.dragging import move_line, move_point
 from thermionic.performance.levels import gain_budget, gives_out
 from thermionic.performance.power import intermodulations, low_hertz
@@ -178,8 +179,8 @@ def test_builds_are_those_solved_one_by_one():
     """Each build by itself, its rectifier over the mains cycle and ten harmonics, against all of them together."""
     amplifier = solved("wicket")
     count, seed = 40, 3
-    draw = spreads._Draw(count, np.random.default_rng(seed))
-    builds = spreads._Builds(amplifier, spreads.Spread(), draw, {}, "left")
+    draw = Deviates(count, np.random.default_rng(seed))
+    builds = Builds(amplifier, spreads.Spread(), draw, {}, "left")
     result = tolerances(amplifier, count, matched=False, seed=seed)
     by_key = {one.key: one for one in result.quantities}
     netlist = builds.netlist()
@@ -222,8 +223,9 @@ def test_the_spread_of_a_divider_is_that_of_its_parts():
     by_key = {one.key: one for one in loose.quantities}
     sides = by_key["sides output"]
     assert {cause.name for cause in sides.causes} == {"V3", "V4"}
-    assert all(cause.matched for cause in sides.causes)
+    assert all(cause.means == "matched" for cause in sides.causes)
     matched = next(one for one in close.quantities if one.key == "sides output")
+    assert [(cause.name, cause.means) for cause in matched.causes[:1]] == [("V3 against V4", "matched")]
     assert matched.deviation / sides.deviation == pytest.approx(sides.causes[0].tighter, abs=0.06)
     assert {cause.name for cause in by_key["rail bias"].causes} >= {"R23", "R24"}
     # 15 % of emission, by hand: a fixed-bias tube's current strays by at least that much less a third.

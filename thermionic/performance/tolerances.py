@@ -6,39 +6,34 @@ together as arrays. The supply's rectifiers stand in by the straight lines that 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor, wait
-from dataclasses import dataclass, field, replace
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from thermionic import budget
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.amplifier.compiling import Compiled
 from thermionic.amplifier.solved import FULL_DISTORTION, REFERENCE_HERTZ
-from thermionic.blocks import Component
 from thermionic.circuit.large_signal import Drive, distortion, drive, drive_alike
-from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.system import System
 from thermionic.circuit.variants import Spread, VariantPoints, operating_points
-from thermionic.design import find
-from thermionic.devices import Capacitor, Inductor, Pentode, Potentiometer, Resistor, Triode
-from thermionic.devices.base import Array, Device
+from thermionic.devices.base import Array
 from thermionic.errors import NoSolution, ValueRefused
+from thermionic.performance.builds import MATCHED, Builds, Cause, Deviates, partners
 from thermionic.performance.levels import reference_output, source_for
 
 MOST_BUILDS = 5000
-# How alike the tubes of a matched pair are: their deviations correlate by so much.
-MATCHED = 0.95
 _HARMONICS = 6
 _CHUNK = 125
 _BINS = 24
-_POT, _IRON = 0.2, 0.2
 _TIGHTER = 5.0
-_NAMED = 3
+_NAMED, _LEAST_SHARE = 3, 0.03
+Means = Literal["tight", "picked", "matched"]
+_MEANS: dict[str, Means] = {"part": "tight", "bottle": "picked", "alike": "picked", "apart": "matched"}
 Told = Callable[[float], None]
 
 
@@ -48,15 +43,16 @@ def _quietly(part: float) -> None:
 
 @dataclass(frozen=True)
 class Contribution:
-    """One cause of a spread: the designator (or bottle), the path of what sets it, and the share of the variance that
-    is its own. ``tighter`` is what would be the standard deviation, over what it is, with a part five times as tight,
-    or with a bottle matched to its partner where that is ``matched``."""
+    """One cause of a spread: what strays, the path of what sets it, and the share of the variance that is its own.
+    ``tighter`` is what would be the standard deviation, over what it is, by ``means``: the part five times as
+    ``tight``, the bottle ``picked`` five times nearer to its type, or ``matched`` to its partner (five times better
+    where they already are), whichever wins more."""
 
     name: str
     path: str
     share: float
     tighter: float
-    matched: bool = False
+    means: Means
 
 
 @dataclass(frozen=True)
@@ -93,128 +89,6 @@ class Tolerances:
     quantities: tuple[Quantity, ...]
 
 
-@dataclass
-class _Draw:
-    """Independent standard normal deviates, a column a cause: (builds, columns), and whose each is."""
-
-    builds: int
-    random: np.random.Generator
-    columns: list[Array] = field(default_factory=list)
-    names: list[tuple[str, str]] = field(default_factory=list)
-    places: dict[tuple[str, ...], int] = field(default_factory=dict)
-
-    def column(self, key: tuple[str, ...], name: str, path: str) -> Array:
-        """The deviates of a cause, drawn when first asked for; the first build is the design itself."""
-        if key not in self.places:
-            drawn = self.random.standard_normal(self.builds)
-            drawn[0] = 0.0
-            self.places[key] = len(self.columns)
-            self.columns.append(drawn)
-            self.names.append((name, path))
-        return self.columns[self.places[key]]
-
-
-@dataclass(frozen=True)
-class _Builds:
-    """How the parts of one channel are drawn. ``channel`` marks what each channel has of its own."""
-
-    amplifier: SolvedAmplifier
-    spread: Spread
-    draw: _Draw
-    partners: dict[str, str]
-    channel: str
-
-    def netlist(self) -> Netlist:
-        """The circuit as an array of builds."""
-        netlist = self.amplifier.state.at.system.netlist
-        return replace(
-            netlist, parts=tuple(replace(part, device=self._varied(part.name, part.device)) for part in netlist.parts)
-        )
-
-    def _varied(self, name: str, device: Device) -> Device:
-        if isinstance(device, Resistor):
-            return replace(
-                device, ohm=device.ohm * self._factor(name, _tolerance(self.amplifier.compiled, name, 0.05))
-            )
-        if isinstance(device, Potentiometer):
-            return replace(device, ohm=device.ohm * self._factor(name, _POT))
-        if isinstance(device, Capacitor):
-            return replace(
-                device, farad=device.farad * self._factor(name, _tolerance(self.amplifier.compiled, name, 0.2))
-            )
-        if isinstance(device, Inductor):
-            return replace(device, henry=device.henry * self._factor(name, _IRON))
-        if isinstance(device, Triode):
-            emission, mu = self._tube(name)
-            return replace(device, coefficients=device.coefficients.amplifying(mu), scale=device.scale * emission)
-        if isinstance(device, Pentode):
-            emission, mu = self._tube(name)
-            space = device.coefficients.space.amplifying(mu)
-            return replace(
-                device, coefficients=replace(device.coefficients, space=space), scale=device.scale * emission
-            )
-        return device
-
-    def _key(self, block: str, name: str) -> tuple[str, ...]:
-        """Whose it is: each channel's own, or shared."""
-        design = self.amplifier.design
-        shared = block and design.block(block).scope == "shared"
-        return (name,) if shared or not block else (name, self.channel)
-
-    def _factor(self, name: str, tolerance: float) -> Array:
-        path = self.amplifier.netlist[name].path if name in self.amplifier.netlist else ""
-        block = path.split("/")[1] if path.startswith("blocks/") else ""
-        factor: Array = np.exp(tolerance / 3 * self.draw.column(self._key(block, name), name, path))
-        return factor
-
-    def _tube(self, name: str) -> tuple[Array, Array]:
-        """Factors of emission and mu of one section: its bottle's part, its own, and its partner's where matched."""
-        use = next((one for one in self.amplifier.compiled.tubes if one.part == name), None)
-        bottle = use.envelope if use else name
-        path = f"envelopes/{bottle}/type" if use else ""
-        alone = use is None or len(use.type.section_letters) == 1
-        alike = 1.0 if alone else float(np.clip(self.spread.sections_alike, 0.0, 1.0)) ** 0.5
-        split = use is not None and self.amplifier.design.envelope(bottle).split == "channels"
-        both = []
-        for which in ("emission", "mu"):
-            shared = self._bottle(bottle, path, which, split)
-            own = 0.0 if alone else self.draw.column((name, self.channel, which), bottle.upper(), path)
-            both.append(alike * shared + (1 - alike**2) ** 0.5 * own)
-        r = self.spread.correlation
-        second = r * both[0] + (1 - r**2) ** 0.5 * both[1]
-        return np.exp(self.spread.emission * both[0]), np.exp(self.spread.mu * second)
-
-    def _bottle(self, bottle: str, path: str, which: str, split: bool) -> Array:
-        key = (bottle, which) if split else (bottle, self.channel, which)
-        deviates = self.draw.column(key, bottle.upper(), path)
-        partner = self.partners.get(bottle)
-        if partner is None:
-            return deviates
-        of_partner = self.draw.column((partner, self.channel, which), partner.upper(), f"envelopes/{partner}/type")
-        both: Array = MATCHED * of_partner + (1 - MATCHED**2) ** 0.5 * deviates
-        return both
-
-
-def _tolerance(compiled: Compiled, name: str, usual: float) -> float:
-    """A part's own tolerance, a fraction; what is usual for a part that has none. What is no part of the amplifier, a
-    loudspeaker or a source's resistance, does not stray."""
-    path = compiled.netlist[name].path if name in compiled.netlist else ""
-    value = find(compiled.design, path).value if path else None
-    return float(getattr(value, "tolerance", usual)) if isinstance(value, Component) else 0.0
-
-
-def partners(amplifier: SolvedAmplifier) -> dict[str, str]:
-    """The bottles of side b of each pair, with those of side a that they can be matched to."""
-    found = {}
-    for block in dict.fromkeys(use.block for use in amplifier.compiled.tubes):
-        uses = amplifier.compiled.tubes_of(block)
-        sides = [[use.envelope for use in uses if use.side == side] for side in "ab"]
-        for a, b in zip(*sides, strict=False):
-            if a != b:
-                found[b] = a
-    return found
-
-
 def tolerances(
     amplifier: SolvedAmplifier,
     builds: int = 1000,
@@ -234,13 +108,13 @@ def tolerances(
     if not 20 <= builds <= MOST_BUILDS:
         raise ValueRefused(f"{builds} builds cannot be made: ask for 20 to {MOST_BUILDS}.")
     spread = spread or Spread()
-    draw = _Draw(builds, np.random.default_rng(seed))
+    deviates = Deviates(builds, np.random.default_rng(seed))
     pairs = partners(amplifier)
     channels = ["left", "right"][: amplifier.design.channels]
     at = amplifier.state.at
     points = []
     for channel in channels:
-        drawn = _Builds(amplifier, spread, draw, pairs if matched else {}, channel)
+        drawn = Builds(amplifier, spread, deviates, pairs if matched else {}, channel)
         points.append(operating_points(System(drawn.netlist()), at.x))
         told(0.1 * len(points))
     failed = np.any([one.failed for one in points], axis=0)
@@ -249,8 +123,8 @@ def tolerances(
     figures = list(_steady(amplifier, points))
     driven, unsettled = _driven(amplifier, points[0], lambda part: told(0.2 + 0.75 * part), threads)
     figures += driven
-    of_all = np.stack(draw.columns, axis=1)
-    quantities = [_quantity(*figure, draw, of_all, ~failed, pairs if not matched else {}) for figure in figures]
+    strayed = np.stack(deviates.columns, axis=1)
+    quantities = [_quantity(*figure, deviates, strayed, ~failed, pairs if not matched else {}) for figure in figures]
     told(1.0)
     return Tolerances(builds, matched, int(failed.sum()), int(unsettled), tuple(quantities))
 
@@ -379,13 +253,20 @@ def _volts(driven: Drive, node: str) -> Array:
 
 
 def _quantity(
-    key: str, name: str, unit: str, values: Array, draw: _Draw, of_all: Array, sound: Array, pairs: dict[str, str]
+    key: str,
+    name: str,
+    unit: str,
+    values: Array,
+    deviates: Deviates,
+    strayed: Array,
+    sound: Array,
+    pairs: dict[str, str],
 ) -> Quantity:
     kept = sound & np.isfinite(values)
     seen = values[kept]
     low, high = np.percentile(seen, [2.5, 97.5])
     counts, edges = np.histogram(seen, _BINS)
-    causes, explained = _causes(seen, of_all[kept], draw, pairs)
+    causes, explained = _causes(seen, strayed[kept], deviates, pairs)
     return Quantity(
         key, name, unit, float(values[0]), float(seen.mean()), float(seen.std()), float(low), float(high),
         float(seen.min()), float(seen.max()), tuple(edges.tolist()), tuple(counts.tolist()), causes, explained,
@@ -393,47 +274,48 @@ def _quantity(
 
 
 def _causes(
-    values: Array, deviates: Array, draw: _Draw, pairs: dict[str, str]
+    values: Array, strayed: Array, deviates: Deviates, pairs: dict[str, str]
 ) -> tuple[tuple[Contribution, ...], float]:
     """What matters most, by a straight line through all deviates."""
-    total = float(values.var())
+    total = float(values.std())
     if total <= 0.0:
         return (), 1.0
-    columns = np.hstack([np.ones((len(values), 1)), deviates])
-    slopes = np.linalg.lstsq(columns, values, rcond=None)[0]
-    left = float(np.var(values - columns @ slopes))
-    by_name: dict[tuple[str, str], float] = {}
-    for (name, path), slope in zip(draw.names, slopes[1:].tolist(), strict=True):
-        by_name[name, path] = by_name.get((name, path), 0.0) + slope**2
-    ranked = sorted(by_name.items(), key=lambda item: -item[1])[:_NAMED]
+    columns = np.hstack([np.ones((len(values), 1)), strayed])
+    slopes = np.linalg.lstsq(columns, values, rcond=None)[0][1:]
+    parts = strayed * slopes
+    left = float(np.std(values - parts.sum(axis=1)))
+    by_cause: dict[Cause, Array] = {}
+    for cause, part in zip(deviates.causes, parts.T, strict=True):
+        by_cause[cause] = by_cause.get(cause, 0.0) + part
     found = []
-    for (name, path), variance in ranked:
-        share = min(variance / total, 1.0)
-        if share < 0.03:
+    for cause, part in sorted(by_cause.items(), key=lambda item: -float(item[1].std()))[:_NAMED]:
+        share = min(float(part.std() / total) ** 2, 1.0)
+        if share < _LEAST_SHARE:
             continue
-        partner = _partner(name, pairs)
+        tighter = float((values - (1 - 1 / _TIGHTER) * part).std()) / total
+        means = _MEANS[cause.kind]
+        partner = _partner(cause, pairs)
         if partner:
-            now = total - _won_by_matching(name.lower(), partner, draw, slopes[1:].tolist())
-        else:
-            now = total - variance * (1 - 1 / _TIGHTER**2)
-        found.append(Contribution(name, path, share, float(max(now, 0.0) / total) ** 0.5, bool(partner)))
-    return tuple(found), 1.0 - left / total
+            followed = values + _matching(cause.name.lower(), partner, deviates, strayed, np.asarray(slopes))
+            if float(followed.std()) / total < tighter:
+                tighter, means = float(followed.std()) / total, "matched"
+        found.append(Contribution(cause.name, cause.path, share, tighter, means))
+    return tuple(found), 1.0 - (left / total) ** 2
 
 
-def _partner(bottle: str, pairs: dict[str, str]) -> str:
+def _partner(cause: Cause, pairs: dict[str, str]) -> str:
     """The bottle that one could be matched to; "" for none."""
     turned = {a: b for b, a in pairs.items()}
-    return pairs.get(bottle.lower()) or turned.get(bottle.lower(), "")
+    bottle = cause.name.lower()
+    return pairs.get(bottle) or turned.get(bottle, "") if cause.kind == "bottle" else ""
 
 
-def _won_by_matching(bottle: str, partner: str, draw: _Draw, slopes: Sequence[float]) -> float:
-    """What of the variance goes where two bottles deviate alike, by ``MATCHED``, in place of each for itself: their
-    bottles' deviates then add as amplitudes."""
-    won = 0.0
-    for key, place in draw.places.items():
-        if key[0] != bottle:
-            continue
-        other = draw.places.get((partner, *key[1:]))
+def _matching(bottle: str, partner: str, deviates: Deviates, strayed: Array, slopes: Array) -> Array:
+    """What every build would change by, were a bottle to follow its partner as one of a matched pair does."""
+    change = np.zeros(len(strayed))
+    for key, place in deviates.places.items():
+        other = deviates.places.get((partner, *key[1:])) if key[0] == bottle else None
         if other is not None:
-            won -= 2 * MATCHED * float(slopes[place] * slopes[other])
-    return won
+            own, followed = strayed[:, place], strayed[:, other]
+            change += slopes[place] * (MATCHED * followed + (1 - MATCHED**2) ** 0.5 * own - own)
+    return change

@@ -1,0 +1,162 @@
+"""Builds of one amplifier as arrays of circuits: how parts and tubes stray, and which of them stray together."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+import numpy as np
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.amplifier.compiling import Compiled
+from thermionic.blocks import Component
+from thermionic.circuit.netlist import Netlist
+from thermionic.circuit.variants import Spread
+from thermionic.design import find
+from thermionic.devices import Capacitor, Inductor, Pentode, Potentiometer, Resistor, Triode
+from thermionic.devices.base import Array, Device
+
+# How alike the tubes of a matched pair are: their deviations correlate by so much.
+MATCHED = 0.95
+# What is usual where a part says nothing of itself.
+_RESISTOR, _CAPACITOR, _POT, _IRON = 0.05, 0.2, 0.2, 0.2
+
+
+@dataclass(frozen=True)
+class Cause:
+    """What strays by itself: its name, the path of what sets it, and what it is: a ``part``, a ``bottle``, how the
+    two bottles of a matched pair stray ``alike``, or ``apart``."""
+
+    name: str
+    path: str
+    kind: Literal["part", "bottle", "alike", "apart"]
+
+
+@dataclass
+class Deviates:
+    """Independent standard normal deviates, a column a cause: each (builds,), and whose each is."""
+
+    builds: int
+    random: np.random.Generator
+    columns: list[Array] = field(default_factory=list)
+    causes: list[Cause] = field(default_factory=list)
+    places: dict[tuple[str, ...], int] = field(default_factory=dict)
+
+    def column(self, key: tuple[str, ...], cause: Cause) -> Array:
+        """The deviates of a cause, drawn when first asked for; the first build is the design itself."""
+        if key not in self.places:
+            drawn = self.random.standard_normal(self.builds)
+            drawn[0] = 0.0
+            self.places[key] = len(self.columns)
+            self.columns.append(drawn)
+            self.causes.append(cause)
+        return self.columns[self.places[key]]
+
+
+@dataclass(frozen=True)
+class Builds:
+    """How the parts of one channel are drawn. ``channel`` marks what each channel has of its own."""
+
+    amplifier: SolvedAmplifier
+    spread: Spread
+    deviates: Deviates
+    partners: dict[str, str]
+    channel: str
+
+    def netlist(self) -> Netlist:
+        """The circuit as an array of builds."""
+        netlist = self.amplifier.state.at.system.netlist
+        return replace(
+            netlist, parts=tuple(replace(part, device=self._varied(part.name, part.device)) for part in netlist.parts)
+        )
+
+    def _varied(self, name: str, device: Device) -> Device:
+        if isinstance(device, Resistor):
+            return replace(
+                device, ohm=device.ohm * self._factor(name, _tolerance(self.amplifier.compiled, name, _RESISTOR))
+            )
+        if isinstance(device, Potentiometer):
+            return replace(device, ohm=device.ohm * self._factor(name, _POT))
+        if isinstance(device, Capacitor):
+            return replace(
+                device, farad=device.farad * self._factor(name, _tolerance(self.amplifier.compiled, name, _CAPACITOR))
+            )
+        if isinstance(device, Inductor):
+            return replace(device, henry=device.henry * self._factor(name, _IRON))
+        if isinstance(device, Triode):
+            emission, mu = self._tube(name)
+            return replace(device, coefficients=device.coefficients.amplifying(mu), scale=device.scale * emission)
+        if isinstance(device, Pentode):
+            emission, mu = self._tube(name)
+            space = device.coefficients.space.amplifying(mu)
+            return replace(
+                device, coefficients=replace(device.coefficients, space=space), scale=device.scale * emission
+            )
+        return device
+
+    def _key(self, block: str, name: str) -> tuple[str, ...]:
+        """Whose it is: each channel's own, or shared."""
+        design = self.amplifier.design
+        shared = block and design.block(block).scope == "shared"
+        return (name,) if shared or not block else (name, self.channel)
+
+    def _factor(self, name: str, tolerance: float) -> Array:
+        path = self.amplifier.netlist[name].path if name in self.amplifier.netlist else ""
+        block = path.split("/")[1] if path.startswith("blocks/") else ""
+        strayed = self.deviates.column(self._key(block, name), Cause(name, path, "part"))
+        factor: Array = np.exp(tolerance / 3 * strayed)
+        return factor
+
+    def _tube(self, name: str) -> tuple[Array, Array]:
+        """Factors of emission and mu of one section: its bottle's part, its own, and its partner's where matched."""
+        use = next((one for one in self.amplifier.compiled.tubes if one.part == name), None)
+        bottle = use.envelope if use else name
+        path = f"envelopes/{bottle}/type" if use else ""
+        alone = use is None or len(use.type.section_letters) == 1
+        alike = 1.0 if alone else float(np.clip(self.spread.sections_alike, 0.0, 1.0)) ** 0.5
+        split = use is not None and self.amplifier.design.envelope(bottle).split == "channels"
+        cause = Cause(bottle.upper(), path, "bottle")
+        both = []
+        for which in ("emission", "mu"):
+            shared = self._bottle(bottle, path, which, split)
+            own = 0.0 if alone else self.deviates.column((name, self.channel, which), cause)
+            both.append(alike * shared + (1 - alike**2) ** 0.5 * own)
+        r = self.spread.correlation
+        second = r * both[0] + (1 - r**2) ** 0.5 * both[1]
+        return np.exp(self.spread.emission * both[0]), np.exp(self.spread.mu * second)
+
+    def _bottle(self, bottle: str, path: str, which: str, split: bool) -> Array:
+        pair = self._pair(bottle)
+        where = (which,) if split else (self.channel, which)
+        if pair is None:
+            return self.deviates.column((bottle, *where), Cause(bottle.upper(), path, "bottle"))
+        a, b = (one.upper() for one in pair)
+        path = f"envelopes/{pair[0]}/type"
+        alike = self.deviates.column((*pair, *where), Cause(f"{a} and {b}", path, "alike"))
+        own = self.deviates.column((bottle, *where), Cause(f"{a} against {b}", path, "apart"))
+        both: Array = MATCHED**0.5 * alike + (1 - MATCHED) ** 0.5 * own
+        return both
+
+    def _pair(self, bottle: str) -> tuple[str, str] | None:
+        """The matched pair that a bottle is of, side a first."""
+        return next(((a, b) for b, a in self.partners.items() if bottle in (a, b)), None)
+
+
+def _tolerance(compiled: Compiled, name: str, usual: float) -> float:
+    """A part's own tolerance, a fraction; what is usual for a part that has none. What is no part of the amplifier, a
+    loudspeaker or a source's resistance, does not stray."""
+    path = compiled.netlist[name].path if name in compiled.netlist else ""
+    value = find(compiled.design, path).value if path else None
+    return float(getattr(value, "tolerance", usual)) if isinstance(value, Component) else 0.0
+
+
+def partners(amplifier: SolvedAmplifier) -> dict[str, str]:
+    """The bottles of side b of each pair, with those of side a that they can be matched to."""
+    found = {}
+    for block in dict.fromkeys(use.block for use in amplifier.compiled.tubes):
+        uses = amplifier.compiled.tubes_of(block)
+        sides = [[use.envelope for use in uses if use.side == side] for side in "ab"]
+        for a, b in zip(*sides, strict=False):
+            if a != b:
+                found[b] = a
+    return found
