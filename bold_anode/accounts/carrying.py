@@ -14,8 +14,8 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationErro
 
 from bold_anode.amps.models import Project, Revision, Variant, hash_of
 from bold_anode.iron.models import KINDS as IRON_KINDS
-from bold_anode.iron.models import ShelfItem, UnknownIron
-from bold_anode.iron.operations import MOST_ITEMS, MOST_UNKNOWN, found_of
+from bold_anode.iron.models import SOURCES, Origin, ShelfItem, UnknownIron
+from bold_anode.iron.operations import MOST_ITEMS, MOST_UNKNOWN, figures_read, found_of
 from bold_anode.powerup.models import Reading, ReadingSet
 from bold_anode.tubes.models import KINDS, OwnTube
 from bold_anode.tubes.operations import MOST_TUBES
@@ -66,6 +66,12 @@ class _Variant(_Carried):
     made_at: AwareDatetime
 
 
+class _Origin(_Carried):
+    path: str = Field(max_length=120)
+    text: str = Field(max_length=40)
+    source: str = Field(pattern="|".join(f"^{one}$" for one in SOURCES))
+
+
 class _Project(_Carried):
     current: int
     previous: int | None
@@ -76,6 +82,7 @@ class _Project(_Carried):
     # Exports from before there were any have none.
     variants: list[_Variant] = []
     variant: str | None = None
+    origins: list[_Origin] = Field([], max_length=500)
 
 
 class _Figure(_Carried):
@@ -175,6 +182,7 @@ def _project(project: Project) -> dict[str, Any]:
             for one in project.variants.all()
         ],
         "variant": project.variant.name if project.variant else None,
+        "origins": list(Origin.objects.filter(project=project).order_by("path").values("path", "text", "source")),
     }
 
 
@@ -292,6 +300,8 @@ def _store(user: Any, carried: _Project) -> None:
     for one_set in carried.reading_sets:
         _store_readings(project, made, one_set)
     _store_variants(project, made, carried)
+    origins = {one.path: one for one in carried.origins}
+    Origin.objects.bulk_create(Origin(project=project, **one.model_dump()) for one in origins.values())
 
 
 def _store_variants(project: Project, made: dict[int, Revision], carried: _Project) -> None:
@@ -331,7 +341,8 @@ def _store_iron(user: Any, shelf: list[_Iron], unknown: list[_Unknown]) -> None:
     if held[0] > MOST_ITEMS or held[1] > MOST_UNKNOWN:
         raise DesignRefused(f"The shelf holds {MOST_ITEMS} pieces and {MOST_UNKNOWN} unknown ones; take some off.")
     for one in shelf:
-        item = ShelfItem.objects.create(owner=user, **one.model_dump(exclude={"made_at"}, by_alias=True))
+        figures = figures_read(one.kind, {name: (known.text, known.source) for name, known in one.figures.items()})
+        item = ShelfItem.objects.create(owner=user, figures=figures, **one.model_dump(exclude={"made_at", "figures"}))
         ShelfItem.objects.filter(pk=item.pk).update(made_at=one.made_at)
     for other in unknown:
         stored = UnknownIron(owner=user, **other.model_dump(exclude={"made_at"}))

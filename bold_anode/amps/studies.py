@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -28,7 +29,7 @@ from thermionic.errors import ThermionicError
 Arguments = dict[str, Any]
 
 
-def _as_they_are(given: Any) -> Arguments:
+def _none(request: Request, project: Project) -> Arguments:
     """No arguments, whatever a form says."""
     return {}
 
@@ -38,15 +39,15 @@ class Study:
     """One kind of study.
 
     ``make`` makes it, as plain data, of a solved amplifier with its arguments, and reports how far it is; ``show`` is
-    what its ``template`` needs of that, for a user. ``read`` takes the arguments from a form and raises
-    ThermionicError; one that is ``at_once`` is asked for by looking at it.
+    what its ``template`` needs of that, for a user. ``read`` takes the arguments from a form about a project and
+    raises ThermionicError; one that is ``at_once`` is asked for by looking at it.
     """
 
     slug: str
     template: str
     make: Callable[[SolvedAmplifier, Arguments, Report], Any]
     show: Callable[[SolvedAmplifier, Any, Any], dict[str, Any]]
-    read: Callable[[Any], Arguments] = field(default=_as_they_are)
+    read: Callable[[Request, Project], Arguments] = field(default=_none)
     at_once: bool = True
 
     @property
@@ -98,7 +99,8 @@ def latest(user: Any, revision: Revision, study: Study) -> Work | None:
 def ask(user: Any, project: Project, study: Study, arguments: Arguments) -> Work:
     """Ask for a study of the project's current revision. Raises ValueRefused."""
     revision = project.at
-    about = _about(revision) + json.dumps(arguments, sort_keys=True)
+    asked = hashlib.sha256(json.dumps(arguments, sort_keys=True).encode()).hexdigest()[:24]
+    about = _about(revision) + asked
     return tasks.ask(user, study.kind, about, arguments, revision)
 
 
@@ -130,7 +132,7 @@ def view(request: Request, project_id: int, slug: str) -> HttpResponse:
     try:
         work = latest(request.user, project.at, study)
         if request.method == "POST":
-            work = ask(request.user, project, study, study.read(request.POST))
+            work = ask(request.user, project, study, study.read(request, project))
         elif work is None and study.at_once:
             work = ask(request.user, project, study, {})
         context = shown(request, project, slug, work)

@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
+from django.db.models import Q
 from django.http import Http404, HttpResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_POST
 
 from bold_anode.amps import operations, studies
+from bold_anode.amps.models import Project
 from bold_anode.amps.rooms import draw_room, owned
 from bold_anode.amps.studies import Arguments, Study
 from bold_anode.frame.parsing import whole_number
@@ -21,6 +23,7 @@ from thermionic import design as documents
 from thermionic import tubes
 from thermionic.amplifier import SolvedAmplifier, needs
 from thermionic.design import Design
+from thermionic.design.iron import Piece
 from thermionic.errors import ThermionicError, ValueRefused
 from thermionic.performance.choosing import Wanted, choose
 from thermionic.performance.comparing import Comparison
@@ -34,8 +37,6 @@ SORTS = (
 )
 SCREENS = ("", "triode", "ultra-linear", "pentode")
 _MOST_TUBES = 40
-# A transformer on the shelf will do where its load is so near the one that is taken.
-_NEAR = 1.25
 
 
 def first(amplifier: SolvedAmplifier) -> dict[str, str]:
@@ -48,8 +49,10 @@ def first(amplifier: SolvedAmplifier) -> dict[str, str]:
     }
 
 
-def _read(posted: Any) -> Arguments:
-    """What a form asks for. Raises ValueRefused, UnknownTube."""
+def _read(request: Request, project: Project) -> Arguments:
+    """What a form asks for, and the iron on the shelf that no other amplifier holds. Raises ValueRefused,
+    UnknownTube."""
+    posted = request.POST
     sort, screens = posted.get("sort", ""), posted.get("screens", "")
     if sort not in dict(SORTS) or screens not in SCREENS:
         raise ValueRefused("Ask for an amplifier for loudspeakers or headphones, or a phono or line preamplifier.")
@@ -62,6 +65,7 @@ def _read(posted: Any) -> Arguments:
         ("watt", Quantity.POWER, power, "The power"),
         ("load_ohm", Quantity.RESISTANCE, power, "The load"),
         ("winding_volt", Quantity.VOLTAGE, False, "The winding"),
+        ("highest_volt", Quantity.VOLTAGE, False, "The highest HT"),
     ):
         text = posted.get(name, "").strip()
         if not text and not wanted:
@@ -78,12 +82,25 @@ def _read(posted: Any) -> Arguments:
             raise ValueRefused("The gain is a number of dB, such as 40.") from None
         if not 0.0 <= asked["gain_db"] <= 80.0:
             raise ValueRefused("The gain is from 0 to 80 dB.")
+    asked["iron"] = [
+        {"name": item.name, "kind": item.kind, "figures": {name: one["text"] for name, one in item.figures.items()}}
+        for item in _free_iron(request.user, project.pk)
+    ]
     return asked
+
+
+def _free_iron(user: Any, project_id: int) -> Any:
+    """The pieces on the shelf that are in no other amplifier."""
+    return user.iron.filter(Q(project=None) | Q(project=project_id) | Q(project__deleted_at__isnull=False))
 
 
 def _make(amplifier: SolvedAmplifier, arguments: Arguments, report: Report) -> Any:
     design, source = amplifier.design, amplifier.compiled.source
-    given = {**arguments, "tubes": tuple(arguments.get("tubes", ()))}
+    given = {
+        **arguments,
+        "tubes": tuple(arguments.get("tubes", ())),
+        "iron": tuple(Piece(**one) for one in arguments.get("iron", ())),
+    }
     wanted = Wanted(
         source_volt=source.volt, mains_volt=design.brief.mains_volt, mains_hertz=design.brief.mains_hertz,
         channels=design.channels, **given,
@@ -93,22 +110,13 @@ def _make(amplifier: SolvedAmplifier, arguments: Arguments, report: Report) -> A
 
 
 def _show(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
-    shelf = [
-        (item.name, item.figures.get("primary_ohm", {}).get("text", "")) for item in user.iron.filter(kind="output")
-    ]
-    return {"done": True, "rows": [_row(place, one, shelf) for place, one in enumerate(result)]}
+    return {"done": True, "rows": [_row(place, one) for place, one in enumerate(result)]}
 
 
-def _row(place: int, one: dict[str, Any], shelf: list[tuple[str, str]]) -> dict[str, Any]:
+def _row(place: int, one: dict[str, Any]) -> dict[str, Any]:
     numbers = Comparison(**one["numbers"])
     power = any(block["kind"] in ("loudspeaker", "headphones") for block in one["design"]["blocks"])
     full = display(numbers.full, Quantity.POWER) if power else f"{display(numbers.full, Quantity.VOLTAGE)} rms"
-    ohm = one["primary_ohm"]
-    fits = [name for name, text in shelf if ohm and text and _is_near(parse(text, Quantity.RESISTANCE), ohm)]
-    iron = ""
-    if ohm:
-        words = display(ohm, Quantity.RESISTANCE)
-        iron = f"{fits[0]} on the shelf, for {words}" if fits else f"an output transformer of {words}"
     return {
         "place": place,
         "title": one["title"],
@@ -121,14 +129,10 @@ def _row(place: int, one: dict[str, Any], shelf: list[tuple[str, str]]) -> dict[
         "rail": display(numbers.highest_rail, Quantity.VOLTAGE),
         "bottles": numbers.bottles,
         "tubes": ", ".join(one["tubes"]),
-        "missing": ", ".join([*one["missing"], *([iron] if iron and not fits else [])]) or "nothing that was named",
-        "iron": iron if fits else "",
+        "missing": ", ".join(one["missing"]) or "nothing",
+        "iron": ", ".join(one["iron"]),
         "notes": sum(numbers.findings.values()),
     }
-
-
-def _is_near(one: float, other: float) -> bool:
-    return max(one / other, other / one) <= _NEAR
 
 
 STUDY = Study("chooser", "brief/chooser.html", _make, _show, _read, at_once=False)
@@ -150,6 +154,11 @@ def take(request: Request, project_id: int, work_id: int, place: int) -> HttpRes
 
     try:
         operations.change_design(request.user, project_id, change, whole_number(request.POST.get("seen", "")))
+        # What it takes from the shelf is held by it, as many of a name as there are channels.
+        for name in proposal["iron"]:
+            free = _free_iron(request.user, project_id).filter(name=name)
+            taken = free.values_list("pk", flat=True)[: proposal["design"]["channels"]]
+            free.filter(pk__in=list(taken)).update(project=project_id)
     except operations.Stale as reason:
         return draw_room(request, owned(request, project_id), "brief", notice=str(reason), status=422)
     except ThermionicError as reason:

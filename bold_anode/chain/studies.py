@@ -7,11 +7,13 @@ from typing import Any
 
 import numpy as np
 
+from bold_anode.amps.models import Project
 from bold_anode.amps.studies import Arguments, Study, plain
 from bold_anode.chain.comparison import HEADS, cells
 from bold_anode.frame.figures import Figure
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.plots import HALF, Axes, Scale, both_ways, decades, drawn, round_steps
+from bold_anode.frame.requests import Request
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.errors import BudgetSpent, ThermionicError, ValueRefused
@@ -66,12 +68,12 @@ def _make_schools(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> A
     return found
 
 
-def _read_builds(posted: Any) -> Arguments:
+def _read_builds(request: Request, project: Project) -> Arguments:
     """How many builds, and whether pairs are matched. Raises ValueRefused."""
-    builds = whole_number(posted.get("builds", "").strip())
+    builds = whole_number(request.POST.get("builds", "").strip())
     if builds is None or not 20 <= builds <= MOST_BUILDS:
         raise ValueRefused(f"How many builds: a whole number from 20 to {MOST_BUILDS}.")
-    return {"builds": builds, "matched": posted.get("matched") == "yes"}
+    return {"builds": builds, "matched": request.POST.get("matched") == "yes"}
 
 
 def _show_two_tones(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:

@@ -46,6 +46,25 @@ class ShelfItem(models.Model):
         return self.name
 
 
+SOURCES = ("measured", "label", "data sheet", "assumed")
+
+
+class Origin(models.Model):
+    """Where a value of a project's iron came from, as long as it is what stands in the design: ``text`` is the value
+    as written. What has none is assumed."""
+
+    project = models.ForeignKey("amps.Project", on_delete=models.CASCADE, related_name="origins")
+    path = models.CharField(max_length=120)
+    text = models.CharField(max_length=40)
+    source = models.CharField(max_length=12)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["project", "path"], name="one_origin_a_value")]
+
+    def __str__(self) -> str:
+        return f"{self.path} {self.text}: {self.source}"
+
+
 class UnknownIron(models.Model):
     """A transformer that is being found out. ``leads`` are its leads' names; ``readings`` what was read, in order,
     each plain data as ``thermionic.iron.unknown`` has it."""

@@ -2,83 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from django.db import transaction
 from django.http import Http404
-from pydantic import BaseModel
 
 from bold_anode.amps.models import Project
 from bold_anode.amps.operations import change_design
-from bold_anode.iron.models import KINDS, ShelfItem, UnknownIron
-from thermionic import design as documents
-from thermionic.blocks import Group
-from thermionic.design import Design
-from thermionic.errors import ValueRefused
+from bold_anode.iron.models import KINDS, SOURCES, Origin, ShelfItem, UnknownIron
+from thermionic.design import Design, field
+from thermionic.design.iron import FIGURES, Piece, put_in
+from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.iron.unknown import Found, Reading, Resistance, Voltage, find
-from thermionic.values import Quantity, parse, written
+from thermionic.values import Quantity, parse
 
 MOST_ITEMS, MOST_UNKNOWN, MOST_READINGS = 300, 50, 200
-SOURCES = ("measured", "label", "data sheet", "assumed")
-
-
-@dataclass(frozen=True)
-class FigureOf:
-    """A figure of a kind of iron: its name, its words, what it measures, and the value of a block that it goes into
-    (within the block), "" for one that is kept only."""
-
-    name: str
-    words: str
-    quantity: Quantity
-    into: str
-
-
-_OHM, _HENRY, _FARAD = Quantity.RESISTANCE, Quantity.INDUCTANCE, Quantity.CAPACITANCE
-_AMPERE, _VOLT, _WATT, _HERTZ = Quantity.CURRENT, Quantity.VOLTAGE, Quantity.POWER, Quantity.FREQUENCY
-FIGURES: dict[str, tuple[FigureOf, ...]] = {
-    "output": (
-        FigureOf("primary_ohm", "Primary load", _OHM, "primary_ohm"),
-        FigureOf("primary_henry", "Primary inductance", _HENRY, "primary_henry"),
-        FigureOf("leakage_henry", "Leakage inductance", _HENRY, "leakage_henry"),
-        FigureOf("primary_copper_ohm", "Primary copper", _OHM, "primary_copper_ohm"),
-        FigureOf("primary_farad", "Primary's capacitance", _FARAD, "primary_farad"),
-        FigureOf("watt", "Full power", _WATT, "core/watt"),
-        FigureOf("hertz", "Down to", _HERTZ, "core/hertz"),
-        FigureOf("ampere", "Steady current made for", _AMPERE, "core/ampere"),
-    ),
-    "driver": (
-        FigureOf("primary_henry", "Primary inductance", _HENRY, "primary_henry"),
-        FigureOf("leakage_henry", "Leakage inductance", _HENRY, "leakage_henry"),
-        FigureOf("primary_copper_ohm", "Primary copper", _OHM, "primary_copper_ohm"),
-        FigureOf("secondary_copper_ohm", "Secondary copper", _OHM, "secondary_copper_ohm"),
-    ),
-    "mains": (
-        FigureOf("primary_volt", "Primary rated for", _VOLT, "primary_volt"),
-        FigureOf("winding_volt", "Winding, open circuit", _VOLT, "winding_volt"),
-        FigureOf("winding_ohm", "Winding resistance", _OHM, "winding_ohm"),
-        FigureOf("ampere", "Rated current", _AMPERE, ""),
-    ),
-    "choke": (
-        FigureOf("henry", "Inductance at full current", _HENRY, "henry"),
-        FigureOf("copper_ohm", "Copper", _OHM, "copper_ohm"),
-        FigureOf("rating_ampere", "Full current", _AMPERE, "rating_ampere"),
-        FigureOf("farad", "Winding's capacitance", _FARAD, "farad"),
-    ),
-    "converter": (
-        FigureOf("volt", "Voltage", _VOLT, "volt"),
-        FigureOf("ohm", "Source resistance", _OHM, "ohm"),
-        FigureOf("ampere", "Current limit", _AMPERE, ""),
-    ),
-}
-# What a kind is put into: blocks, or parts of blocks, that have these fields.
-_WHERE = {
-    "output": ("primary_ohm", "taps"),
-    "driver": ("ratio", "secondary_copper_ohm"),
-    "mains": ("winding_volt", "winding_ohm"),
-    "choke": ("henry", "rating_ampere"),
-    "converter": ("volt", "ohm"),
-}
 
 
 def item_of(user: Any, item_id: int) -> ShelfItem:
@@ -95,7 +33,7 @@ def add_item(user: Any, kind: str, name: str, state: str, place: str, typed: dic
         raise ValueRefused(f"A piece of iron is one of {', '.join(words.lower() for _, words in KINDS)}.")
     if ShelfItem.objects.of(user).count() >= MOST_ITEMS:
         raise ValueRefused(f"The shelf holds {MOST_ITEMS} pieces; take one off first.")
-    figures = _figures(kind, typed)
+    figures = figures_read(kind, typed)
     item: ShelfItem = ShelfItem.objects.create(
         owner=user, kind=kind, name=_named(name), state=state.strip()[:120], place=place.strip()[:120],
         figures=figures,
@@ -109,7 +47,7 @@ def change_item(
     """Write down what is known of a piece now: a measured figure replaces an assumed one. Raises Http404,
     ValueRefused."""
     item = item_of(user, item_id)
-    item.figures = _figures(item.kind, typed)
+    item.figures = figures_read(item.kind, typed)
     item.name, item.state, item.place = _named(name), state.strip()[:120], place.strip()[:120]
     item.save()
     return item
@@ -127,7 +65,7 @@ def _named(name: str) -> str:
     return text
 
 
-def _figures(kind: str, typed: dict[str, tuple[str, str]]) -> dict[str, dict[str, str]]:
+def figures_read(kind: str, typed: dict[str, tuple[str, str]]) -> dict[str, dict[str, str]]:
     """The figures as they are kept. Raises ValueRefused."""
     found = {}
     for one in FIGURES[kind]:
@@ -136,27 +74,13 @@ def _figures(kind: str, typed: dict[str, tuple[str, str]]) -> dict[str, dict[str
             continue
         if source not in SOURCES:
             raise ValueRefused(f"{one.words}: say where it came from: {', '.join(SOURCES)}.")
-        try:
-            value = parse(text, one.quantity)
-        except ValueRefused as refusal:
-            raise ValueRefused(f"{one.words}: {refusal}") from None
-        found[one.name] = {"text": written(value, one.quantity), "from": source}
+        found[one.name] = {"text": one.read(text), "from": source}
     return found
 
 
-def places_for(design: Design, kind: str) -> list[tuple[str, str]]:
-    """Where a kind of iron can go in a design: paths of blocks or parts, with their words."""
-    wanted = set(_WHERE[kind])
-    found = []
-    for block in design.blocks:
-        fields = type(block).model_fields
-        if wanted <= set(fields) and (kind != "converter" or block.group is Group.SUPPLY):
-            found.append((f"blocks/{block.id}", block.label))
-        for name, info in fields.items():
-            part = getattr(block, name)
-            if isinstance(part, BaseModel) and wanted <= set(type(part).model_fields):
-                found.append((f"blocks/{block.id}/{name}", f"{block.label}, {str(info.title).lower()}"))
-    return found
+def piece_of(item: ShelfItem) -> Piece:
+    """A piece as the core knows it."""
+    return Piece(item.name, item.kind, {name: one["text"] for name, one in item.figures.items()})
 
 
 def use_item(user: Any, project_id: int, item_id: int, path: str, seen: int | None = None) -> Project:
@@ -169,19 +93,42 @@ def use_item(user: Any, project_id: int, item_id: int, path: str, seen: int | No
         raise ValueRefused(f"{item.name} is in {item.project.name} already; take it out there first.")
 
     def change(design: Design) -> tuple[Design, str]:
-        if path not in dict(places_for(design, item.kind)):
-            raise ValueRefused(f"{item.name} has no place at {path[:60]} in {design.name}.")
-        after = design
-        if any(one.into.startswith("core/") and one.name in item.figures for one in FIGURES[item.kind]):
-            after = documents.fit_part(after, f"{path}/core", True)
-        for one in FIGURES[item.kind]:
-            if one.into and one.name in item.figures:
-                after = documents.changed(after, f"{path}/{one.into}", item.figures[one.name]["text"])
-        return after, f"{item.name} from the shelf"
+        return put_in(design, path, piece_of(item)), f"{item.name} from the shelf"
 
     project = change_design(user, project_id, change, seen)
     ShelfItem.objects.filter(pk=item.pk).update(project=project)
+    for one in FIGURES[item.kind]:
+        if one.quantity and one.into and one.name in item.figures:
+            _keep_origin(project, f"{path}/{one.into}", item.figures[one.name]["from"])
     return project
+
+
+def say_origin(user: Any, project_id: int, path: str, source: str) -> Project:
+    """Say where a value of the iron in a project came from. Raises Http404, DesignRefused, ValueRefused."""
+    project: Project | None = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
+    if project is None or project.current is None:
+        raise Http404
+    if source not in SOURCES:
+        raise ValueRefused(f"A value came from one of {', '.join(SOURCES)}.")
+    _keep_origin(project, path, source)
+    return project
+
+
+def _keep_origin(project: Project, path: str, source: str) -> None:
+    text = field(project.at.design, path).text
+    Origin.objects.update_or_create(project=project, path=path, defaults={"text": text, "source": source})
+
+
+def origins_of(project: Project) -> dict[str, str]:
+    """Where values of a project's design came from, by their path; of those only that still stand as they were."""
+    design, found = project.at.design, {}
+    for one in Origin.objects.filter(project=project):
+        try:
+            if field(design, one.path).text == one.text:
+                found[one.path] = one.source
+        except DesignRefused:  # the design has no such part now
+            continue
+    return found
 
 
 @transaction.atomic
@@ -224,13 +171,13 @@ def read_unknown(user: Any, unknown_id: int, typed: dict[str, str]) -> UnknownIr
     a, b = typed.get("a", ""), typed.get("b", "")
     reading: Reading
     if typed.get("kind") == "volts":
-        applied = _number(typed.get("applied", ""), _VOLT, "The voltage that is on")
+        applied = _number(typed.get("applied", ""), Quantity.VOLTAGE, "The voltage that is on")
         joined = (typed["join_a"], typed["join_b"]) if typed.get("join_a") and typed.get("join_b") else None
-        volt = _number(typed.get("volts", ""), _VOLT, "The reading")
+        volt = _number(typed.get("volts", ""), Quantity.VOLTAGE, "The reading")
         reading = Voltage(typed.get("on_a", ""), typed.get("on_b", ""), applied, a, b, volt, joined)
     else:
         text = typed.get("ohms", "").strip().lower()
-        ohm = None if text in ("open", "ol", "∞", "inf") else _number(text, _OHM, "The reading")
+        ohm = None if text in ("open", "ol", "∞", "inf") else _number(text, Quantity.RESISTANCE, "The reading")
         reading = Resistance(a, b, ohm)
     find(unknown.leads, [*readings_of(unknown), reading])
     unknown.readings = [*unknown.readings, plain(reading)]
@@ -270,7 +217,7 @@ def describe_unknown(user: Any, unknown_id: int, core: str, mains: str) -> Unkno
         if not 0.2 <= size <= 200.0:
             raise ValueRefused("The core's middle limb is 0.2 to 200 cm²: its width times the stack's height.")
         unknown.core_cm2 = size
-    unknown.mains_volt = _number(mains, _VOLT, "The mains")
+    unknown.mains_volt = _number(mains, Quantity.VOLTAGE, "The mains")
     unknown.save()
     return unknown
 

@@ -11,6 +11,8 @@ from bold_anode.amps.studies import shown as study_shown
 from bold_anode.frame.figures import Figure
 from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, decades, drawn, round_steps
 from bold_anode.frame.requests import Request
+from bold_anode.iron.models import SOURCES
+from bold_anode.iron.operations import origins_of
 from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.iron.output import (
@@ -59,7 +61,8 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         ],
         "halves": HALVES_EVERY,
         "rise": RATED_RISE,
-        "fields": _fields(amplifier, block.id),
+        "fields": _fields(amplifier, block.id, origins_of(shown.project)),
+        "sources": SOURCES,
         **study_shown(request, shown.project, "taps"),
         **study_shown(request, shown.project, "lows"),
         **study_shown(request, shown.project, "unloaded"),
@@ -70,13 +73,18 @@ def _times(value: float) -> str:
     return f"{value:.2g} ×" if value < 100 else "over 100 ×"
 
 
-def _fields(amplifier: SolvedAmplifier, block_id: str) -> list[dict[str, Any]]:
-    """The transformer's own values, to be typed where they are read."""
+def _fields(amplifier: SolvedAmplifier, block_id: str, origins: dict[str, str]) -> list[dict[str, Any]]:
+    """The transformer's own values, to be typed where they are read, with where each came from."""
     paths = [f"blocks/{block_id}"]
     if getattr(amplifier.design.block(block_id), "core", None):
         paths.append(f"blocks/{block_id}/core")
     return [
-        {"path": field.path, "label": field.title, "text": field.text}
+        {
+            "path": field.path,
+            "label": field.title,
+            "text": field.text,
+            "from": origins.get(field.path, "assumed") if field.text else "",
+        }
         for path in paths
         for field in documents.fields_at(amplifier.design, path)
         if field.quantity is not None and not field.refers

@@ -14,15 +14,15 @@ from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from bold_anode.iron import operations
-from bold_anode.iron.models import KINDS, ShelfItem
+from bold_anode.iron.models import KINDS, SOURCES, ShelfItem
+from thermionic.design.iron import FIGURES, FigureOf, places_for
 from thermionic.errors import ThermionicError
-from thermionic.values import display, parse
 
 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab: what is on the shelf, and where in this project each could go."""
     design = shown.solved.amplifier.design
-    places = {kind: operations.places_for(design, kind) for kind, _ in KINDS}
+    places = {kind: places_for(design, kind) for kind, _ in KINDS}
     items = ShelfItem.objects.of(request.user).select_related("project__current")
     return "iron/shelf.html", {
         "rows": [{**_row(item), "places": places[item.kind]} for item in items],
@@ -45,26 +45,27 @@ def _row(item: ShelfItem) -> dict[str, Any]:
             {
                 "name": one.name,
                 "words": one.words,
-                "unit": one.quantity.unit,
+                "unit": one.unit,
+                "choices": one.choices,
                 "text": item.figures.get(one.name, {}).get("text", ""),
                 "said": _said(item, one),
                 "from": item.figures.get(one.name, {}).get("from", "assumed"),
             }
-            for one in operations.FIGURES[item.kind]
+            for one in FIGURES[item.kind]
         ],
     }
 
 
-def _said(item: ShelfItem, one: operations.FigureOf) -> str:
+def _said(item: ShelfItem, one: FigureOf) -> str:
     """A figure with its unit; "" where it is not known."""
     text = item.figures.get(one.name, {}).get("text", "")
-    return display(parse(text, one.quantity), one.quantity) if text else ""
+    return one.said(text) if text else ""
 
 
 def _forms() -> dict[str, Any]:
     return {
-        "kinds": [(kind, words, operations.FIGURES[kind]) for kind, words in KINDS],
-        "sources": operations.SOURCES,
+        "kinds": [(kind, words, FIGURES[kind]) for kind, words in KINDS],
+        "sources": SOURCES,
     }
 
 
@@ -139,4 +140,16 @@ def use(request: Request, project_id: int, item_id: int) -> HttpResponse:
         return refuse(request, str(reason))
     if not request.htmx:
         return redirect(f"/amps/{project_id}/iron/?tab=shelf")
+    return draw_room(request, owned(request, project_id), "iron")
+
+
+@require_POST
+def origin(request: Request, project_id: int) -> HttpResponse:
+    """Where a value of this project's iron came from."""
+    try:
+        operations.say_origin(request.user, project_id, request.POST.get("path", ""), request.POST.get("source", ""))
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    if not request.htmx:
+        return redirect("room", project_id, "iron")
     return draw_room(request, owned(request, project_id), "iron")

@@ -9,6 +9,7 @@ urlpatterns = [
     path("shelf/<int:item_id>/remove/", shelf.remove, name="shelf-remove"),
     path("shelf/<int:item_id>/put-back/", shelf.put_back, name="shelf-put-back"),
     path("amps/<int:project_id>/iron/use/<int:item_id>/", shelf.use, name="shelf-use"),
+    path("amps/<int:project_id>/iron/origin/", shelf.origin, name="iron-origin"),
     path("unknown-iron/", unknown.page, name="unknown-iron"),
     path("unknown-iron/begin/", unknown.begin, name="unknown-iron-begin"),
     path("unknown-iron/<int:unknown_id>/", unknown.one, name="unknown-iron-one"),

@@ -9,7 +9,6 @@ from bold_anode.iron import operations
 from bold_anode.tasks.models import Work
 from thermionic import examples
 from thermionic.amplifier import solve
-from thermionic.values import Quantity, display
 
 ASKED = {"sort": "headphones", "watt": "100 mW", "load_ohm": "300", "tubes": "6AS7G, ECC82", "screens": ""}
 
@@ -20,7 +19,7 @@ def test_designs_are_worked_out_and_one_is_taken(bench, owner, project, worker):
     worker()
     page = bench.get(address).content.decode()
     assert "Make it the design" in page
-    assert "nothing that was named" in page
+    assert '<td data-label="Missing">nothing</td>' in page
     work = Work.objects.get()
     assert (work.result[0]["missing"], work.result[0]["title"]) == ([], "Gain stage and a 6AS7G follower")
     take = reverse("chooser-take", args=[project.pk, work.pk, 0])
@@ -34,17 +33,27 @@ def test_designs_are_worked_out_and_one_is_taken(bench, owner, project, worker):
     assert Project.objects.get(pk=project.pk).at.design == examples.example("lantern")
 
 
-def test_a_transformer_on_the_shelf_is_named_where_it_would_do(bench, owner, project, worker):
+def test_iron_on_the_shelf_goes_into_what_is_proposed_and_is_held_by_what_is_taken(bench, owner, project, worker):
     address = reverse("study", args=[project.pk, "chooser"])
-    bench.post(address, {"sort": "loudspeaker", "watt": "4", "load_ohm": "8", "tubes": "2A3", "winding_volt": "270"})
+    asked = {"sort": "loudspeaker", "watt": "3", "load_ohm": "8", "tubes": "2A3", "winding_volt": "270"}
+    bench.post(address, asked)
     worker()
-    assert "an output transformer of" in bench.get(address).content.decode()
-    ohm = Work.objects.get().result[0]["primary_ohm"]
-    for name, share in (("Mossgate", 1.2), ("Far off", 1.4)):
-        operations.add_item(owner, "output", name, "", "", {"primary_ohm": (f"{share * ohm:.0f}", "label")})
+    assert "2 output transformers of" in bench.get(address).content.decode()
+    iron = {"primary_ohm": ("3k", "label"), "sides": ("single-ended", "label"), "watt": ("10", "label"),
+            "ampere": ("70m", "label"), "hertz": ("40", "assumed")}  # fmt: skip
+    operations.add_item(owner, "output", "Mossgate", "", "", iron)
+    operations.add_item(owner, "output", "Far off", "", "", {**iron, "primary_ohm": ("9k", "label")})
+    bench.post(address, asked)
+    worker()
     page = bench.get(address).content.decode()
-    assert f"Mossgate on the shelf, for {display(ohm, Quantity.RESISTANCE)}" in page
-    assert "Far off" not in page.split("</tbody>")[0]
+    assert "from the shelf Mossgate" in page
+    assert "a second Mossgate" in page
+    assert "Far off" not in page
+    work = Work.objects.first()
+    place, proposal = next((at, one) for at, one in enumerate(work.result) if one["iron"] == ["Mossgate"])
+    assert next(one for one in proposal["design"]["blocks"] if one["id"] == "transformer")["primary_ohm"] == 3000.0
+    bench.post(reverse("chooser-take", args=[project.pk, work.pk, place]), {"seen": "1"})
+    assert list(project.iron.values_list("name", flat=True)) == ["Mossgate"]
 
 
 @pytest.mark.parametrize(

@@ -12,7 +12,8 @@ from bold_anode.iron import operations
 from bold_anode.iron.models import ShelfItem, UnknownIron
 from thermionic import examples
 from thermionic.amplifier import solve
-from thermionic.errors import DesignRefused
+from thermionic.design.iron import Piece, places_for, put_in
+from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.iron.output import on_taps, unloaded
 from thermionic.values import Quantity, display
 
@@ -61,6 +62,14 @@ def test_a_piece_is_put_on_the_shelf_used_and_put_back(bench, owner, project):
     assert transformer.leakage_henry == examples.example("lantern").block("transformer").leakage_henry  # not known
     item.refresh_from_db()
     assert item.project == project
+    # Where each value came from goes with it, until another value stands there.
+    path = "blocks/transformer/primary_henry"
+    assert operations.origins_of(Project.objects.get(pk=project.pk))[path] == "measured"
+    bench.post(reverse("change", args=[project.pk, "iron"]), {"path": path, "value": "15"})
+    assert path not in operations.origins_of(Project.objects.get(pk=project.pk))
+    bench.post(reverse("iron-origin", args=[project.pk]), {"path": path, "source": "data sheet"})
+    assert operations.origins_of(Project.objects.get(pk=project.pk))[path] == "data sheet"
+    assert "<option selected>data sheet</option>" in bench.get(iron(project)).content.decode()
     other = create_project(owner, examples.example("lantern"))
     answer = bench.post(reverse("shelf-use", args=[other.pk, item.pk]), {"path": "blocks/transformer"})
     assert "already" in answer.content.decode()
@@ -75,11 +84,26 @@ def test_a_piece_is_put_on_the_shelf_used_and_put_back(bench, owner, project):
     assert not ShelfItem.objects.exists()
 
 
+def test_taps_come_with_a_piece_and_what_hung_on_one_that_is_gone_hangs_on_the_nearest():
+    design = examples.example("saltpan")
+    piece = Piece("Old one", "output", {"taps": "3.75, 15", "primary_ohm": "6k6"})
+    after = put_in(design, "blocks/transformer", piece)
+    before, taps = design.block("transformer").taps, after.block("transformer").taps
+    assert [tap.id for tap in taps] == ["3.75", "15"]
+    # By hand: copper goes with the turns, which go with the root of the load; 15 Ω is nearest to the 16 Ω tap.
+    at_16 = next(tap for tap in before if tap.id == "16")
+    assert taps[1].copper_ohm == pytest.approx(at_16.copper_ohm * (15 / 16) ** 0.5)
+    assert after.block("speaker").input == "transformer.15"  # of 8 Ω, nearer to 15 than to 3.75 by ratio
+    assert after.block("transformer").core is None  # the rating was another core's
+    with pytest.raises(ValueRefused, match="without a centre tap"):
+        put_in(design, "blocks/transformer", Piece("SE", "output", {"sides": "single-ended"}))
+
+
 def test_a_choke_goes_where_a_choke_is(owner):
     design = examples.example("saltpan")
-    assert [path for path, _ in operations.places_for(design, "choke")] == ["blocks/ht1/choke"]
-    assert [path for path, _ in operations.places_for(design, "mains")] == ["blocks/winding", "blocks/bias_winding"]
-    assert operations.places_for(design, "driver") == []
+    assert [path for path, _ in places_for(design, "choke")] == ["blocks/ht1/choke"]
+    assert [path for path, _ in places_for(design, "mains")] == ["blocks/winding", "blocks/bias_winding"]
+    assert places_for(design, "driver") == []
 
 
 @pytest.mark.parametrize(
@@ -88,6 +112,8 @@ def test_a_choke_goes_where_a_choke_is(owner):
         ({"kind": "magnet", "name": "x"}, "is one of"),
         ({"kind": "choke", "name": ""}, "1 to 60"),
         ({"kind": "choke", "name": "x", "figure-henry": "much", "from-henry": "label"}, "Inductance at full current"),
+        ({"kind": "output", "name": "x", "figure-taps": "4, many", "from-taps": "label"}, "Taps for"),
+        ({"kind": "output", "name": "x", "figure-sides": "both", "from-sides": "label"}, "one of push-pull"),
         ({"kind": "choke", "name": "x", "figure-henry": "10", "from-henry": "a dream"}, "where it came from"),
     ],
 )

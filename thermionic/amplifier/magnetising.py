@@ -1,8 +1,11 @@
-"""The steady current that magnetises a transformer's core."""
+"""What magnetises a transformer's core: its steady current, and how low full output may go with that."""
 
 from __future__ import annotations
 
+from math import inf, pi
+
 from thermionic.amplifier.solved import SolvedAmplifier
+from thermionic.blocks.facets import TransformerUse
 from thermionic.devices import Transformer
 
 
@@ -14,3 +17,16 @@ def magnetising_ampere(amplifier: SolvedAmplifier, part: str) -> float:
     system, x = amplifier.state.at.system, amplifier.state.at.x
     turns = [float(winding.turns) for winding in device.windings]
     return abs(sum(float(x[system.branch(part, place)]) * turn for place, turn in enumerate(turns)))
+
+
+def lowest_full_hertz(amplifier: SolvedAmplifier, use: TransformerUse) -> float | None:
+    """The frequency, Hz, at which full output takes an output transformer's core to its rating, with the steady
+    current that it carries; infinite where that current alone does, None where the core has no rating."""
+    block = amplifier.design.block(use.block)
+    core, henry = getattr(block, "core", None), getattr(block, "primary_henry", None)
+    if core is None or henry is None:
+        return None
+    load = use.primary_ohm * amplifier.load.ohm / (amplifier.load.tap_ohm or amplifier.load.ohm)
+    room = core.core(henry, use.primary_ohm).knee_weber - henry * magnetising_ampere(amplifier, use.part)
+    swing = (2.0 * amplifier.full_output.power_watt * load) ** 0.5 / (2.0 * pi)
+    return float(swing / room) if room > 0 else inf

@@ -15,7 +15,7 @@ from thermionic.findings.grid_leak import GridLeak
 from thermionic.findings.grid_path import GridPath
 from thermionic.findings.heater_cathode import HeaterCathode
 from thermionic.findings.hum import Hum
-from thermionic.findings.iron_current import ChokeCurrent, CoreCurrent
+from thermionic.findings.iron import ChokeCurrent, CoreCurrent, CoreSize, WindingCurrent
 from thermionic.findings.output_load import OutputLoad
 from thermionic.findings.resistor_dissipation import ResistorDissipation
 from thermionic.findings.screen import ScreenDissipation, ScreenVoltage
@@ -49,6 +49,8 @@ RULES: tuple[Rule, ...] = (
     StageGivesOut(),
     CoreCurrent(),
     ChokeCurrent(),
+    CoreSize(),
+    WindingCurrent(),
     Unsettled(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):

@@ -9,7 +9,7 @@ import numpy as np
 
 from thermionic import devices
 from thermionic.amplifier import SolvedAmplifier, solve
-from thermionic.amplifier.magnetising import magnetising_ampere
+from thermionic.amplifier.magnetising import lowest_full_hertz, magnetising_ampere
 from thermionic.amplifier.solved import FULL_DISTORTION, REFERENCE_HERTZ, drive_as_far
 from thermionic.blocks import Block
 from thermionic.blocks.facets import TransformerUse
@@ -161,12 +161,9 @@ def limits(amplifier: SolvedAmplifier) -> Limits:
     heat = full * (primary + secondary) / load
     core_hertz = allowed = None
     if core is not None:
-        # The flux that the rating leaves for the signal, with the steady current as it is here.
-        made_for = core.core(henry, use.primary_ohm)
-        room = made_for.knee_weber - henry * steady
-        swing = (2.0 * full * load) ** 0.5 / (2 * np.pi)
-        core_hertz = float(swing / room) if room > 0 else None
-        allowed = float(core.ampere or _IMBALANCE * made_for.knee_weber / henry)
+        lowest = lowest_full_hertz(amplifier, use)
+        core_hertz = lowest if lowest is not None and np.isfinite(lowest) else None
+        allowed = float(core.ampere or _IMBALANCE * core.core(henry, use.primary_ohm).knee_weber / henry)
     return Limits(
         full=full,
         low_hertz=float(beside / (2 * np.pi * henry)),

@@ -13,13 +13,15 @@ import numpy as np
 from thermionic import budget, examples
 from thermionic.amplifier import SolvedAmplifier, grid_onset, solve
 from thermionic.amplifier.driven import WELL_BEFORE
+from thermionic.amplifier.magnetising import magnetising_ampere
 from thermionic.blocks.facets import Bias
-from thermionic.design import Design, changed, dump, field, fit_part, full_up, optional_parts, validate
+from thermionic.design import Design, changed, dump, field, find, fit_part, full_up, optional_parts, validate
+from thermionic.design.iron import Piece, places_for, put_in, rewire, value_at
 from thermionic.errors import BudgetSpent, DesignRefused, ThermionicError
 from thermionic.findings import Finding, Severity, applied, examine
 from thermionic.performance.comparing import Comparison, compared
 from thermionic.performance.schools import made
-from thermionic.values import Series, nearest
+from thermionic.values import Quantity, Series, display, nearest, step
 
 # How hot a tube is set to idle, over its limit, and what a settled design may fall short of the power wanted.
 _IDLE, _SHORT = 0.85, 0.95
@@ -28,6 +30,11 @@ _A_DESIGN = 4.0  # seconds at most, for one that will not settle
 _LOADS = (0.75, 1.3)
 _RAILS = (1.0, 1.07, 1.14, 1.22, 1.3)
 _ENOUGH = 8
+# Iron: spare power and current, how near to what a design has a piece on the shelf is (by the figure that it goes by)
+# to be tried in its place, how many of them, and for how long.
+_ROOM = 1.15
+_NEAR = {"output": ("primary_ohm", 1.4), "mains": ("winding_volt", 1.1), "choke": ("henry", 2.0)}
+_TRIALS, _A_PIECE = 2, 2.0
 Told = Callable[[float, str], None]
 
 
@@ -35,7 +42,8 @@ Told = Callable[[float, str], None]
 class Wanted:
     """What is asked for. ``watt`` is into the load (loudspeaker and headphones), ``gain_db`` the gain at 1 kHz (phono
     and line). ``winding_volt`` is that of the mains winding at hand, rms, None where any can be had; ``tubes`` are
-    the types at hand, ``screens`` how the output tubes should be connected, "" for any."""
+    the types at hand, ``screens`` how the output tubes should be connected, "" for any; ``highest_volt`` what no rail
+    should pass; ``iron`` the pieces on the shelf."""
 
     sort: Literal["loudspeaker", "headphones", "phono", "line"]
     watt: float = 5.0
@@ -48,6 +56,8 @@ class Wanted:
     tubes: tuple[str, ...] = ()
     screens: Literal["", "triode", "ultra-linear", "pentode"] = ""
     channels: int = 2
+    highest_volt: float | None = None
+    iron: tuple[Piece, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -65,15 +75,15 @@ class Recipe:
 
 @dataclass(frozen=True)
 class Proposal:
-    """A settled design with what it comes to; ``missing`` are its tubes that are not at hand, and ``primary_ohm`` the
-    output transformer's that it takes, None without one."""
+    """A settled design with what it comes to; ``missing`` names its tubes and iron that are not at hand, ``iron`` the
+    pieces on the shelf that are in it."""
 
     title: str
     design: Design
     numbers: Comparison
     tubes: tuple[str, ...]
     missing: tuple[str, ...]
-    primary_ohm: float | None
+    iron: tuple[str, ...]
     gain_db: float
 
 
@@ -207,21 +217,94 @@ def _settled(recipe: Recipe, wanted: Wanted) -> Proposal | None:
         amplifier = _driven_up(amplifier, wanted)
     if wanted.gain_db is not None:
         amplifier = _toned_down(amplifier, wanted)
-    cured = _cured(amplifier)
+    cured = _sound(_ironed(amplifier), wanted)
     if cured is None:
         return None
+    cured, used = _from_the_shelf(cured, wanted)
     amplifier, findings = cured
-    if not _enough(amplifier, wanted):
-        return None
     names = tuple(dict.fromkeys(envelope.type for envelope in amplifier.design.envelopes))
     hand = {name.upper() for name in wanted.tubes}
     missing = tuple(name for name in names if hand and name.upper() not in hand)
-    iron = next(iter(amplifier.compiled.transformers), None)
     design = changed(amplifier.design, "name", recipe.title)
     return Proposal(
-        recipe.title, design, compared(amplifier, findings), names, missing, iron.primary_ohm if iron else None,
-        _gain_db(amplifier),
+        recipe.title, design, compared(amplifier, findings), names, missing + _iron_missing(amplifier, used, wanted),
+        tuple(dict.fromkeys(piece.name for piece in used.values())), _gain_db(amplifier),
     )  # fmt: skip
+
+
+_Cured = tuple[SolvedAmplifier, list[Finding]]
+
+
+def _sound(amplifier: SolvedAmplifier, wanted: Wanted) -> _Cured | None:
+    """The design cured, where it then does what is wanted."""
+    cured = _cured(amplifier)
+    return cured if cured is not None and _enough(cured[0], wanted) else None
+
+
+def _ironed(amplifier: SolvedAmplifier) -> SolvedAmplifier:
+    """With output transformers made for what goes through them: a core for the power, and for the steady current
+    where it has a gap."""
+    design = amplifier.design
+    for use in amplifier.compiled.transformers:
+        path = f"blocks/{use.block}/core"
+        core = find(design, path).value if optional_parts(design).get(path) else None
+        if core is None:
+            continue
+        full = _ROOM * amplifier.full_output.power_watt
+        if full > core.watt:
+            design = changed(design, f"{path}/watt", step(full, Series.E12, 1))
+        if core.ampere and (steady := magnetising_ampere(amplifier, use.part)) > core.ampere:
+            design = changed(design, f"{path}/ampere", step(_ROOM * steady, Series.E12, 1))
+    return amplifier if design == amplifier.design else solve(design, amplifier)
+
+
+def _from_the_shelf(cured: _Cured, wanted: Wanted) -> tuple[_Cured, dict[str, Piece]]:
+    """With pieces on the shelf in the places that they are near to, one by one, where the design then stays sound;
+    and those pieces by their path."""
+    used: dict[str, Piece] = {}
+    for kind, (figure, near) in _NEAR.items():
+        for path, _ in places_for(cured[0].design, kind):
+            now = value_at(cured[0].design, path, figure)
+            pieces = [one for one in wanted.iron if one.kind == kind and one.name not in _names(used)]
+            sized = [(max(ohm / now, now / ohm), one) for one in pieces if now and (ohm := one.number(figure))]
+            for apart, piece in sorted(sized, key=lambda pair: pair[0])[:_TRIALS]:
+                if apart > near:
+                    break
+                try:
+                    with budget.limit(_A_PIECE):
+                        trial = solve(put_in(cured[0].design, path, piece), cured[0])
+                        better = _sound(_idle_set(trial) if kind == "output" else trial, wanted)
+                except BudgetSpent:
+                    if budget.spent():
+                        raise
+                    continue
+                except ThermionicError:
+                    continue
+                # A cure may have asked for another piece.
+                if better is not None and put_in(better[0].design, path, piece) == better[0].design:
+                    cured, used[path] = better, piece
+                    break
+    return cured, used
+
+
+def _names(used: dict[str, Piece]) -> set[str]:
+    return {piece.name for piece in used.values()}
+
+
+def _iron_missing(amplifier: SolvedAmplifier, used: dict[str, Piece], wanted: Wanted) -> tuple[str, ...]:
+    """The output transformers that are not on the shelf, and the second one of a kind that every channel has."""
+    design = amplifier.design
+    found = []
+    for path, piece in used.items():
+        each = design.block(path.split("/")[1]).scope == "channel"
+        if each and design.channels > 1 and sum(one.name == piece.name for one in wanted.iron) < design.channels:
+            found.append(f"a second {piece.name}")
+    for use in amplifier.compiled.transformers:
+        if f"blocks/{use.block}" not in used:
+            watt = display(_ROOM * amplifier.full_output.power_watt, Quantity.POWER, 2)
+            many = "an output transformer" if design.channels == 1 else f"{design.channels} output transformers"
+            found.append(f"{many} of {display(use.primary_ohm, Quantity.RESISTANCE)}, {watt}")
+    return tuple(found)
 
 
 def _gain_db(amplifier: SolvedAmplifier) -> float:
@@ -233,6 +316,8 @@ def _gain_db(amplifier: SolvedAmplifier) -> float:
 def _enough(amplifier: SolvedAmplifier, wanted: Wanted) -> bool:
     power = wanted.sort in ("loudspeaker", "headphones")
     if power and amplifier.full_output.power_watt < _SHORT * wanted.watt:
+        return False
+    if wanted.highest_volt is not None and amplifier.highest_rail > wanted.highest_volt:
         return False
     if wanted.gain_db is not None:
         return abs(_gain_db(amplifier) - wanted.gain_db) <= 6.0
@@ -273,10 +358,7 @@ def _tapped(raw: dict[str, Any], ohm: float) -> None:
         if taps is None:
             continue
         best = min(taps, key=lambda one: abs(np.log(float(one["id"]) / ohm)))
-        for one in raw["blocks"]:  # what else hangs on that tap goes with it
-            for name, value in one.items():
-                if value == f"{iron}.{tap}":
-                    one[name] = f"{iron}.{best['id']}"
+        rewire(raw, f"{iron}.{tap}", f"{iron}.{best['id']}")  # what else hangs on that tap goes with it
 
 
 def _driven_up(amplifier: SolvedAmplifier, wanted: Wanted) -> SolvedAmplifier:
@@ -286,6 +368,9 @@ def _driven_up(amplifier: SolvedAmplifier, wanted: Wanted) -> SolvedAmplifier:
     rails: tuple[float, ...] = (1.0,) if wanted.winding_volt is not None else _RAILS
     if wanted.winding_volt is None and first.full_output.power_watt > 1.6 * wanted.watt:
         rails = (0.9, 1.0)
+    if wanted.highest_volt is not None and wanted.winding_volt is None:
+        most = wanted.highest_volt / first.highest_rail
+        rails = tuple(factor for factor in rails if factor <= most) or (0.98 * most,)
     best, merit, before = first, -1.0, first
     for factor in rails:
         trial = first if factor == 1.0 else _with_rail(first, factor)

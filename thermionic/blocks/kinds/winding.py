@@ -7,7 +7,7 @@ from pydantic import Field
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Winding
-from thermionic.blocks.fields import Ohms, Volts, named
+from thermionic.blocks.fields import Amperes, Ohms, Volts, named
 from thermionic.blocks.ports import Flow
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
 from thermionic.values import Quantity, display
@@ -16,7 +16,7 @@ from thermionic.values import Quantity, display
 class MainsWinding(Block):
     """A secondary winding. ``winding_volt`` is its open-circuit voltage, rms, with ``primary_volt`` on the primary,
     of each half if it is centre-tapped; ``winding_ohm`` its resistance (each half's), the primary's as seen from it
-    included."""
+    included; ``rating_ampere`` what its copper (each half's) is made to carry, rms, None where that is not known."""
 
     kind: Literal["winding"] = "winding"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
@@ -24,6 +24,7 @@ class MainsWinding(Block):
     winding_volt: Annotated[Volts, Field(gt=0)] = named("Winding, open circuit, rms")
     winding_ohm: Ohms = named("Winding resistance")
     centre_tapped: bool = named("Centre-tapped", False)
+    rating_ampere: Annotated[Amperes, Field(gt=0)] | None = named("Rated current, rms", None)
 
     title = "Mains transformer winding"
     about = "One secondary of the mains transformer, with a centre tap if wanted."

@@ -1,9 +1,10 @@
-"""What steady current does to iron: cores that it magnetises too far, chokes past their rating."""
+"""Iron that does not fit: cores magnetised too far or too small, chokes and windings past their rating."""
 
 from collections.abc import Iterable
+from math import isfinite
 
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.amplifier.magnetising import magnetising_ampere
+from thermionic.amplifier.magnetising import lowest_full_hertz, magnetising_ampere
 from thermionic.blocks import Choke
 from thermionic.design import find
 from thermionic.findings.base import Cure, Finding, Rule, Severity
@@ -12,6 +13,9 @@ from thermionic.values import Quantity, display
 # A push-pull core stands this part of its limit as steady flux, any other what it is made for and a tenth more: rules
 # of thumb.
 PAIR_SHARE, OVER = 0.1, 1.1
+# The lowest string of a double bass (E1, equal temperament), Hz: full output is rarely asked for below it. Half an
+# octave above it, much of the bass is bent.
+LOWEST_NOTE, MUCH_HIGHER = 41.2, 1.5
 _CHOKES = (0.05, 0.06, 0.08, 0.1, 0.12, 0.15, 0.2, 0.25, 0.3, 0.4, 0.5, 0.7, 1.0)
 
 
@@ -49,6 +53,68 @@ class CoreCurrent(Rule):
                 "Its inductance falls and low notes are bent long before the tubes give out.",
                 ampere,
                 allowed,
+            )
+
+
+class CoreSize(Rule):
+    """The output transformer's core is too small for what the tubes give at low notes."""
+
+    name = "core-size"
+    example = "saltpan"
+    fires_on = {"blocks/transformer/core/watt": "15 W"}
+    quiet_on = {"blocks/transformer/core/watt": "17 W"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for use in amplifier.compiled.transformers:
+            lowest = lowest_full_hertz(amplifier, use)
+            if lowest is None or not isfinite(lowest) or lowest <= LOWEST_NOTE:
+                continue  # a core that the steady current alone fills is another rule's
+            full = amplifier.load.written(amplifier.output(amplifier.full_output))
+            yield Finding(
+                self.name,
+                Severity.POOR if lowest > MUCH_HIGHER * LOWEST_NOTE else Severity.NOTE,
+                f"blocks/{use.block}",
+                use.part,
+                "The transformer is too small for the bass",
+                f"At {full} its core comes to its rating at {display(lowest, Quantity.FREQUENCY, 2)}; the lowest "
+                f"string of a double bass is {LOWEST_NOTE:g} Hz.",
+                "Below that the core takes more current than the load does: the tubes clip into it and the low notes "
+                "are bent.",
+                lowest,
+                LOWEST_NOTE,
+            )
+
+
+class WindingCurrent(Rule):
+    """A mains winding carries more than its copper is made for."""
+
+    name = "winding-current"
+    example = "saltpan"
+    fires_on = {"blocks/winding/rating_ampere": "400 mA"}
+    quiet_on = {"blocks/winding/rating_ampere": "440 mA"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for block in amplifier.design.blocks:
+            rating = getattr(block, "rating_ampere", None)
+            path = f"blocks/{block.id}"
+            of_it = amplifier.compiled.by_path.get(path, ())
+            rectifiers = [one for one in amplifier.rectifiers if one.part in of_it]
+            if rating is None or not rectifiers:
+                continue
+            halves = 2**0.5 if getattr(block, "centre_tapped", False) else 1.0  # each conducts every other half cycle
+            ampere = sum(one.winding_rms_ampere for one in rectifiers) / halves
+            if ampere <= rating:
+                continue
+            yield Finding(
+                self.name,
+                Severity.OVER,
+                path,
+                rectifiers[0].part,
+                "The mains winding carries more than it is made for",
+                f"{display(ampere, Quantity.CURRENT)} rms; it is made for {display(rating, Quantity.CURRENT)}.",
+                "Its copper heats by the square of that, and its insulation ages the faster.",
+                ampere,
+                rating,
             )
 
 
