@@ -2,6 +2,7 @@
 
 import json
 import re
+from urllib.parse import urljoin
 
 import pytest
 from playwright.sync_api import expect
@@ -24,8 +25,13 @@ def own_copy(page, name="Lantern single-ended"):
 
 
 def card(page, name):
-    """The newest amplifier of that name in the workshop."""
-    return page.locator(".card-amp", has=page.get_by_role("link", name=name, exact=True)).first
+    """The newest amplifier of that name in the workshop, on whichever of its pages it is."""
+    page.locator(".card-amp").first.wait_for()
+    found = page.locator(".card-amp", has=page.get_by_role("link", name=name, exact=True))
+    older = page.get_by_role("link", name="Older", exact=True)
+    while not found.count() and older.count():
+        page.goto(urljoin(page.url, older.get_attribute("href")))
+    return found.first
 
 
 def volts(page, node):
