@@ -19,10 +19,12 @@ from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, decades, 
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.amplifier.loop import Margin
 from thermionic.design import Design
 from thermionic.errors import NetlistRefused, ThermionicError, ValueRefused
 from thermionic.performance import loop as loops
-from thermionic.performance.loop import Compensation, LoadCase, Margin, WithAndWithout
+from thermionic.performance.compensation import Compensation, compensated, compensations
+from thermionic.performance.loop import LoadCase, WithAndWithout
 from thermionic.values import Quantity, display, parse, written
 
 _FREQUENCIES = Scale(0.1, 1e7, log=True)
@@ -182,7 +184,7 @@ def compensation(request: Request, project_id: int, block_id: str) -> HttpRespon
     project = owned(request, project_id)
     try:
         amplifier = solved(project.at).amplifier
-        offers = [_offer(one) for one in loops.compensations(amplifier, block_id)]
+        offers = [_offer(one) for one in compensations(amplifier, block_id)]
     except KeyError:
         return refuse(request, "There is no such feedback in this design any more.")
     except ThermionicError as reason:
@@ -233,7 +235,7 @@ def compensate(request: Request, project_id: int, block_id: str) -> HttpResponse
         ohm = parse(request.POST.get("ohm", ""), Quantity.RESISTANCE)
         if all(block.id != block_id for block in design.blocks):
             raise ValueRefused(f"There is no block {block_id[:40]} in {design.name} any more.")
-        after = loops.compensated(design, block_id, kind, farad, ohm, request.POST.get("place", "")[:80])
+        after = compensated(design, block_id, kind, farad, ohm, request.POST.get("place", "")[:80])
         return after, f"{block_id.replace('_', ' ')}: {'lead capacitor' if kind == 'lead' else 'step network'}"
 
     try:

@@ -58,6 +58,8 @@ def test_no_serious_violation_and_no_sideways_scrolling(browser, address, scheme
             page.wait_for_load_state("networkidle")
             expect(page.locator("html")).to_have_attribute("data-bs-theme", scheme)
             assert serious(page) == [], where
+            if scheme == "dark":
+                continue  # colours are no other shape
             for width in (1280, 800, 390):
                 page.set_viewport_size({"width": width, "height": 844})
                 assert page.evaluate(LOOKS) == [], (where, width)

@@ -9,6 +9,7 @@ from scipy.linalg import eigvals
 from thermionic import devices, examples
 from thermionic.amplifier import anode_diagram, driven, solve
 from thermionic.amplifier.driven import CONDUCTING
+from thermionic.amplifier.loop import loop_gain
 from thermionic.amplifier.stage import driven_load, tube_use
 from thermionic.blocks.fields import CoreRating
 from thermionic.circuit.large_signal import distortion, drive
@@ -21,6 +22,7 @@ from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.performance import loop as loops
 from thermionic.performance import tolerances as spreads
 from thermionic.performance.builds import Builds, Deviates
+from thermionic.performance.compensation import compensated, compensations
 from thermionic.performance.dragging import move_line, move_point
 from thermionic.performance.levels import gain_budget, gives_out
 from thermionic.performance.power import intermodulations, low_hertz
@@ -119,22 +121,22 @@ def test_nyquist_agrees_with_the_poles(name, load):
     # Weights that bring volts and amperes, siemens and ohms, to like sizes.
     poles = eigvals(slopes, -system.C)
     poles = poles[np.isfinite(poles) & (np.abs(poles) < 2 * np.pi * 1e8)]
-    assert loops.loop_gain(amplifier, loop, load).is_stable == (poles.real.max() < 1.0)
+    assert loop_gain(amplifier, loop, load).is_stable == (poles.real.max() < 1.0)
 
 
 def test_a_compensation_does_what_it_promises():
     amplifier = solved("hurdle")
-    offers = {one.kind: one for one in loops.compensations(amplifier, "feedback")}
+    offers = {one.kind: one for one in compensations(amplifier, "feedback")}
     assert set(offers) == {"lead", "step"}
     for kind, offer in offers.items():
         assert offer.worst_before < 0 < offer.worst
-        design = loops.compensated(amplifier.design, "feedback", kind, offer.farad, offer.ohm, offer.place)
+        design = compensated(amplifier.design, "feedback", kind, offer.farad, offer.ohm, offer.place)
         after = solve(design)
         (loop,) = after.compiled.loops
-        high = loops.loop_gain(after, loop).high
+        high = loop_gain(after, loop).high
         assert high.phase_degrees == pytest.approx(offer.margin.phase_degrees, abs=2.0)
         assert all(case.loop.is_stable for case in loops.load_cases(after, "feedback"))
-        assert loops.compensations(after, "feedback") == ()
+        assert compensations(after, "feedback") == ()
 
 
 def test_a_core_is_what_its_rating_says():

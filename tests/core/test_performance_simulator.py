@@ -9,9 +9,9 @@ import pytest
 from tests.core import simulator
 from thermionic import examples
 from thermionic.amplifier import solve
+from thermionic.amplifier.loop import loop_gain
 from thermionic.circuit.spice.writer import write
 from thermionic.performance.burst import BACK, BURST_SECONDS, burst
-from thermionic.performance.loop import loop_gain
 from thermionic.performance.power import level_sweeps
 from thermionic.performance.response import square_wave, sweep
 

@@ -8,7 +8,7 @@ from thermionic.findings.capacitor_voltage import CapacitorVoltage
 from thermionic.findings.cold_coupling import ColdCoupling
 from thermionic.findings.driven_heat import CathodeCurrent, DrivenHeat
 from thermionic.findings.early_limit import StageGivesOut, WeakDriver
-from thermionic.findings.feedback_polarity import FeedbackPolarity
+from thermionic.findings.feedback import FeedbackMargin, FeedbackPolarity
 from thermionic.findings.gain import TotalGain
 from thermionic.findings.grid_current import GridCurrent
 from thermionic.findings.grid_leak import GridLeak
@@ -42,6 +42,7 @@ RULES: tuple[Rule, ...] = (
     SplitterBalance(),
     ColdCoupling(),
     FeedbackPolarity(),
+    FeedbackMargin(),
     CathodeCurrent(),
     DrivenHeat(),
     Sharing(),

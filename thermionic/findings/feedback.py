@@ -1,0 +1,109 @@
+"""The sense of the feedback, and how near it is to oscillating."""
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.amplifier.loop import GAIN_MARGIN, PHASE_MARGIN, LoopGain, Margin, loop_gain
+from thermionic.amplifier.solved import REFERENCE_HERTZ
+from thermionic.errors import NetlistRefused
+from thermionic.findings.base import Cure, Finding, Rule, Severity
+from thermionic.values import Quantity, display
+
+# A margin of less than this share of what the rule of thumb asks rings for long, and is gone with the next tube.
+_RINGS = 0.5
+
+
+class FeedbackPolarity(Rule):
+    """Feedback adds to the signal in place of taking from it."""
+
+    name = "feedback-polarity"
+    example = "hurdle"
+    fires_on = {"blocks/transformer/secondary_reversed": "yes"}
+    quiet_on = {"blocks/feedback/resistor/ohm": "6k8"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for loop in amplifier.compiled.loops:
+            try:
+                gain = complex(amplifier.small_signal.loop_gain(loop.parts, np.array([REFERENCE_HERTZ]))[0])
+            except NetlistRefused:
+                continue
+            if not np.isfinite(gain) or gain.real > -0.05:
+                continue
+            iron = next(iter(amplifier.compiled.transformers), None)
+            field = f"blocks/{iron.block}/secondary_reversed" if iron else ""
+            block = amplifier.design.block(iron.block) if iron else None
+            turned = getattr(block, "secondary_reversed", None)
+            yield Finding(
+                self.name,
+                Severity.DANGER,
+                f"blocks/{loop.block}",
+                loop.part,
+                "The feedback is positive",
+                f"At 1 kHz the signal comes back {abs(gain):.2g} times and in step with the input.",
+                "It howls at switching on, at full power and at a frequency that can burn the loudspeaker "
+                "and the transformer.",
+                abs(gain),
+                0.05,
+                None if turned is None else Cure(field, "no" if turned else "yes", "Turn the secondary round"),
+            )
+
+
+class FeedbackMargin(Rule):
+    """The feedback comes near to turning round at one end of the band, or does."""
+
+    name = "feedback-margin"
+    example = "saltpan"
+    fires_on = {"blocks/feedback/resistor/ohm": "18k"}
+    quiet_on = {"blocks/feedback/resistor/ohm": "22k"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for loop in amplifier.compiled.loops:
+            try:
+                found = loop_gain(amplifier, loop)
+            except NetlistRefused:
+                continue
+            if not np.all(np.isfinite(found.gain)) or not found.is_negative:
+                continue  # feedback that is positive is another rule's
+            ends = ((_short(found.low), found.low, "low"), (_short(found.high), found.high, "high"))
+            share, margin, end = min(ends, key=lambda one: one[0])
+            if found.is_stable and share >= 1.0:
+                continue
+            yield Finding(
+                self.name,
+                Severity.DANGER if not found.is_stable else Severity.POOR if share < _RINGS else Severity.NOTE,
+                f"blocks/{loop.block}",
+                loop.part,
+                "The feedback oscillates" if not found.is_stable else "The feedback's margins are thin",
+                _margin_words(found, margin, end),
+                "It may burn the loudspeaker and the transformer with nothing to be heard."
+                if not found.is_stable
+                else "It rings after every edge, and a loudspeaker or a tube that is a little other may set it off.",
+                1.0 / max(share, 1e-3),
+                1.0,
+            )
+
+
+def _short(margin: Margin) -> float:
+    """The lesser of its margins over what the rule of thumb asks; 1 or more for enough."""
+    phase = 1.0 if margin.phase_degrees is None else margin.phase_degrees / PHASE_MARGIN
+    return min(phase, 1.0 if margin.gain_db is None else margin.gain_db / GAIN_MARGIN)
+
+
+def _margin_words(found: LoopGain, margin: Margin, end: str) -> str:
+    phase = gain = ""
+    if margin.phase_degrees is not None and margin.crossing_hertz is not None:
+        phase = f"{margin.phase_degrees:.0f}° at {display(margin.crossing_hertz, Quantity.FREQUENCY, 2)}"
+    if margin.gain_db is not None and margin.turning_hertz is not None:
+        turning = display(margin.turning_hertz, Quantity.FREQUENCY, 2)
+        if not found.is_stable:
+            return (
+                f"At the {end} end it has turned round at {turning}, where the loop gain is {-margin.gain_db:.1f} dB."
+            )
+        gain = f"{margin.gain_db:.1f} dB at {turning}"
+    left = " and ".join(words for words in (phase, gain) if words)
+    return (
+        f"At the {end} end {left or 'nothing'} is left before it turns round; {PHASE_MARGIN:.0f}° and "
+        f"{GAIN_MARGIN:.0f} dB do no harm (a rule of thumb)."
+    )
