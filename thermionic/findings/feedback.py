@@ -98,9 +98,8 @@ def _margin_words(found: LoopGain, margin: Margin, end: str) -> str:
     if margin.gain_db is not None and margin.turning_hertz is not None:
         turning = display(margin.turning_hertz, Quantity.FREQUENCY, 2)
         if not found.is_stable:
-            return (
-                f"At the {end} end it has turned round at {turning}, where the loop gain is {-margin.gain_db:.1f} dB."
-            )
+            size = f"{-margin.gain_db:.1f} dB"
+            return f"At the {end} end it has turned round at {turning}, where the loop gain is still {size}."
         gain = f"{margin.gain_db:.1f} dB at {turning}"
     left = " and ".join(words for words in (phase, gain) if words)
     return (
