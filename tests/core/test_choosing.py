@@ -5,6 +5,7 @@ import pytest
 
 from thermionic.amplifier import solve
 from thermionic.design import full_up
+from thermionic.design.iron import Piece
 from thermionic.findings import Severity, examine
 from thermionic.performance.choosing import Wanted, choose
 
@@ -40,6 +41,27 @@ def test_at_least_four_sound_designs_for_each(name):
     if wanted.tubes:
         assert "2A3" in found[0].tubes
         assert len(found[0].missing) <= min(len(one.missing) for one in found)
+
+
+def test_iron_at_hand_is_put_in_where_the_design_stays_sound_and_rails_stay_below_what_is_wanted():
+    """A gapped 3 kΩ transformer goes under a 2A3 (2.5 to 3 kΩ by its data), not into a push-pull amplifier; one of 40
+    mA not at all."""
+    good = {"primary_ohm": "3k", "watt": "10", "hertz": "40", "ampere": "70m"}
+    hand = tuple(Piece(name, "output", figures) for name, figures in (
+        ("right", good), ("right", good), ("weak", {**good, "ampere": "40m"})))  # fmt: skip
+    found = choose(Wanted("loudspeaker", watt=3.0, tubes=("2A3",), iron=hand))
+    with_iron = [one for one in found if one.iron]
+    assert with_iron
+    for one in found:
+        assert one.iron in ((), ("right",))
+        if one.iron:
+            assert not one.design.block("transformer").push_pull
+            assert not any("transformer" in words or "second" in words for words in one.missing)
+            iron = one.design.block("transformer")
+            assert (iron.primary_ohm, iron.core.watt, iron.core.ampere) == (3000.0, 10.0, 0.07)
+    low = choose(Wanted("loudspeaker", watt=8.0, highest_volt=300.0))
+    assert low
+    assert all(solve(one.design).highest_rail <= 300.0 for one in low)
 
 
 def test_nothing_is_proposed_that_no_design_comes_to():

@@ -1,18 +1,23 @@
 """The sense of the feedback, and how near it is to oscillating."""
 
 from collections.abc import Iterable
+from functools import partial
 
 import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.loop import GAIN_MARGIN, PHASE_MARGIN, LoopGain, Margin, loop_gain
 from thermionic.amplifier.solved import REFERENCE_HERTZ
+from thermionic.blocks.facets import Loop
+from thermionic.design import find
+from thermionic.devices import Resistor
 from thermionic.errors import NetlistRefused
-from thermionic.findings.base import Cure, Finding, Rule, Severity
-from thermionic.values import Quantity, display
+from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_up
+from thermionic.values import Quantity, Series, display, step
 
 # A margin of less than this share of what the rule of thumb asks rings for long, and is gone with the next tube.
 _RINGS = 0.5
+_RUNGS = 48
 
 
 class FeedbackPolarity(Rule):
@@ -68,7 +73,7 @@ class FeedbackMargin(Rule):
                 continue  # feedback that is positive is another rule's
             ends = ((_short(found.low), found.low, "low"), (_short(found.high), found.high, "high"))
             share, margin, end = min(ends, key=lambda one: one[0])
-            if found.is_stable and share >= 1.0:
+            if _is_enough(found):
                 continue
             yield Finding(
                 self.name,
@@ -82,7 +87,32 @@ class FeedbackMargin(Rule):
                 else "It rings after every edge, and a loudspeaker or a tube that is a little other may set it off.",
                 1.0 / max(share, 1e-3),
                 1.0,
+                partial(self._cure, amplifier, loop, found),
             )
+
+    def _cure(self, amplifier: SolvedAmplifier, loop: Loop, found: LoopGain) -> Cure | None:
+        """Less feedback: the loop gain goes nearly as one over the resistor."""
+        path = f"{amplifier.netlist[loop.part].path}/ohm"
+        if not isinstance(amplifier.netlist[loop.part].device, Resistor):
+            return None
+        now = find(amplifier.design, path).value
+        rungs = list(steps_up(now, lambda ohm: step(ohm, Series.E24, 1), _RUNGS))
+        foreseen = (
+            place for place, ohm in enumerate(rungs) if _is_enough(LoopGain(found.hertz, found.gain * now / ohm))
+        )
+        return preferred_cure(
+            amplifier,
+            path,
+            rungs[max(next(foreseen, 0) - 1, 0) :],
+            lambda trial: _is_enough(
+                loop_gain(trial, next(one for one in trial.compiled.loops if one.block == loop.block))
+            ),
+            lambda written: f"Raise the feedback resistor to {written}, for less of it",
+        )
+
+
+def _is_enough(found: LoopGain) -> bool:
+    return found.is_stable and min(_short(found.low), _short(found.high)) >= 1.0
 
 
 def _short(margin: Margin) -> float:

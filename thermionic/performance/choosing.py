@@ -4,7 +4,9 @@ and cured until its own findings have nothing against it; what they condemn is n
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -26,10 +28,11 @@ from thermionic.values import Quantity, Series, display, nearest, step
 # How hot a tube is set to idle, over its limit, and what a settled design may fall short of the power wanted.
 _IDLE, _SHORT = 0.85, 0.95
 _CURES = 10
-_A_DESIGN = 4.0  # seconds at most, for one that will not settle
+_A_DESIGN = 8.0  # seconds at most, for one that will not settle
 _LOADS = (0.75, 1.3)
 _RAILS = (1.0, 1.07, 1.14, 1.22, 1.3)
-_ENOUGH = 8
+# So many are enough; where it takes so many seconds, a few.
+_ENOUGH, _FEW, _LONG = 8, 4, 14.0
 # Iron: spare power and current, how near to what a design has a piece on the shelf is (by the figure that it goes by)
 # to be tried in its place, how many of them, and for how long.
 _ROOM = 1.15
@@ -158,31 +161,47 @@ def _quietly(part: float, said: str) -> None:
     """Tell nobody."""
 
 
-def choose(wanted: Wanted, told: Told = _quietly) -> list[Proposal]:
-    """Designs that do what is wanted, those of tubes at hand first, then by what they take from the wall.
+def choose(wanted: Wanted, told: Told = _quietly, *, threads: int = 2) -> list[Proposal]:
+    """Designs that do what is wanted, those of tubes at hand first, then by what they take from the wall; ``told``
+    hears how far it is, 0 to 1, and what is being tried.
 
-    Raises BudgetSpent. Empty where none that is known does it.
+    Raises BudgetSpent. Empty where none that is known does it. Where it takes long it ends with a few.
     """
     fitting = [recipe for recipe in RECIPES[wanted.sort] if _may(recipe, wanted)]
     fitting.sort(key=lambda recipe: -_at_hand(recipe, wanted))
     found: list[Proposal] = []
-    for place, recipe in enumerate(fitting):
-        told(place / len(fitting), recipe.title)
-        try:
-            with budget.limit(_A_DESIGN):
-                proposal = _settled(recipe, wanted)
-        except BudgetSpent:
-            if budget.spent():
-                raise
-            continue
-        except ThermionicError:
-            continue
-        if proposal is not None:
-            found.append(proposal)
-        if len(found) >= _ENOUGH:
-            break
+    to_try, under_way = iter(fitting), set[Future[Proposal | None]]()
+    began, begun, title = time.monotonic(), 0, ""
+    pool = ThreadPoolExecutor(threads)
+    try:
+        while True:
+            long = time.monotonic() - began > _LONG
+            wants_more = len(found) < (_FEW if long else _ENOUGH)
+            while wants_more and len(under_way) < threads and (recipe := next(to_try, None)) is not None:
+                under_way.add(pool.submit(budget.carried(_tried), recipe, wanted))
+                begun, title = begun + 1, recipe.title
+            if not under_way:
+                break
+            done, under_way = wait(under_way, timeout=0.2, return_when=FIRST_COMPLETED)
+            found += [proposal for one in done if (proposal := one.result()) is not None]
+            told((begun - len(under_way)) / len(fitting), title)
+    finally:
+        pool.shutdown(cancel_futures=True)
     found.sort(key=lambda one: (len(one.missing), one.numbers.wall_watt))
-    return found
+    return found[:_ENOUGH]
+
+
+def _tried(recipe: Recipe, wanted: Wanted) -> Proposal | None:
+    """The recipe settled, where that comes to something in the time that it may take. Raises BudgetSpent."""
+    try:
+        with budget.limit(_A_DESIGN):
+            return _settled(recipe, wanted)
+    except BudgetSpent:
+        if budget.spent():
+            raise
+        return None
+    except ThermionicError:
+        return None
 
 
 def _may(recipe: Recipe, wanted: Wanted) -> bool:
@@ -265,7 +284,12 @@ def _from_the_shelf(cured: _Cured, wanted: Wanted) -> tuple[_Cured, dict[str, Pi
     for kind, (figure, near) in _NEAR.items():
         for path, _ in places_for(cured[0].design, kind):
             now = value_at(cured[0].design, path, figure)
-            pieces = [one for one in wanted.iron if one.kind == kind and one.name not in _names(used)]
+            paired = getattr(find(cured[0].design, path).value, "push_pull", False)
+            pieces = [
+                one
+                for one in wanted.iron
+                if one.kind == kind and one.name not in _names(used) and not (paired and one.number("ampere"))
+            ]  # a core that is made for steady current has no use for a centre tap
             sized = [(max(ohm / now, now / ohm), one) for one in pieces if now and (ohm := one.number(figure))]
             for apart, piece in sorted(sized, key=lambda pair: pair[0])[:_TRIALS]:
                 if apart > near:
