@@ -25,8 +25,9 @@ from thermionic.amplifier import SolvedAmplifier, needs
 from thermionic.design import Design
 from thermionic.design.iron import Piece
 from thermionic.errors import ThermionicError, ValueRefused
-from thermionic.performance.choosing import Wanted, choose
+from thermionic.performance.choosing import choose
 from thermionic.performance.comparing import Comparison
+from thermionic.performance.wanted import Wanted
 from thermionic.values import Quantity, display, parse
 
 SORTS = (

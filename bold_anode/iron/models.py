@@ -67,7 +67,7 @@ class Origin(models.Model):
 
 class UnknownIron(models.Model):
     """A transformer that is being found out. ``leads`` are its leads' names; ``readings`` what was read, in order,
-    each plain data as ``thermionic.iron.unknown`` has it."""
+    each plain data as ``thermionic.iron.readings`` has it."""
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="unknown_iron")
     name = models.CharField(max_length=60)

@@ -13,7 +13,8 @@ from bold_anode.iron.models import KINDS, SOURCES, Origin, ShelfItem, UnknownIro
 from thermionic.design import Design, field
 from thermionic.design.iron import FIGURES, Piece, put_in
 from thermionic.errors import DesignRefused, ValueRefused
-from thermionic.iron.unknown import Found, Reading, Resistance, Voltage, find
+from thermionic.iron.readings import Reading, Resistance, Voltage
+from thermionic.iron.unknown import Found, find
 from thermionic.values import Quantity, parse
 
 MOST_ITEMS, MOST_UNKNOWN, MOST_READINGS = 300, 50, 200

@@ -20,15 +20,14 @@ from thermionic.iron.output import (
     RATED_RISE,
     Limits,
     Reflected,
-    SaturatingCycle,
     ageing,
     block_of,
     limits,
     output_transformer,
     reflected,
-    saturating_cycle,
-    unused,
 )
+from thermionic.iron.saturating import SaturatingCycle, saturating_cycle
+from thermionic.iron.taps import unused
 from thermionic.values import Quantity, display
 
 

@@ -12,7 +12,9 @@ from bold_anode.frame.figures import Figure
 from bold_anode.frame.plots import HALF, Axes, Scale, drawn, round_steps
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.iron.output import on_taps, output_against_frequency, output_transformer, unloaded
+from thermionic.iron.output import output_transformer
+from thermionic.iron.saturating import output_against_frequency
+from thermionic.iron.taps import on_taps, unloaded
 from thermionic.values import Quantity, display
 
 _TICKS = ((10.0, "10"), (20.0, "20"), (50.0, "50"), (100.0, "100"), (200.0, "200"))

@@ -14,7 +14,8 @@ from bold_anode.iron import operations
 from bold_anode.iron.models import UnknownIron
 from thermionic.errors import ThermionicError
 from thermionic.iron.meaning import LOUDSPEAKERS, AsMains, AsOutput, as_mains, as_output, kind_of
-from thermionic.iron.unknown import Contradiction, Found, Voltage, Winding
+from thermionic.iron.readings import Voltage
+from thermionic.iron.unknown import Contradiction, Found, Winding
 from thermionic.values import Quantity, display
 
 

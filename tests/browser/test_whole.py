@@ -9,7 +9,8 @@ from playwright.sync_api import expect
 from tests.browser.test_journey import card, own_copy
 from thermionic.amplifier import anode_diagram, pair_balance, solve
 from thermionic.design import load
-from thermionic.iron.output import output_against_frequency, reflected, saturating_cycle
+from thermionic.iron.output import reflected
+from thermionic.iron.saturating import output_against_frequency, saturating_cycle
 from thermionic.performance import loop as loops
 from thermionic.performance.burst import burst
 from thermionic.performance.power import intermodulations, level_sweeps

@@ -7,7 +7,8 @@ from thermionic.amplifier import solve
 from thermionic.design import full_up
 from thermionic.design.iron import Piece
 from thermionic.findings import Severity, examine
-from thermionic.performance.choosing import Wanted, choose
+from thermionic.performance.choosing import choose
+from thermionic.performance.wanted import Wanted
 
 ASKED = {
     "3 W and 2A3 at hand": Wanted("loudspeaker", watt=3.0, tubes=("2A3",)),

@@ -7,7 +7,8 @@ import pytest
 
 from thermionic.errors import ValueRefused
 from thermionic.iron.meaning import as_mains, as_output, kind_of
-from thermionic.iron.unknown import METER, Resistance, Voltage, find
+from thermionic.iron.readings import METER, Resistance, Voltage
+from thermionic.iron.unknown import find
 
 APPLIED = 6.0
 

@@ -14,7 +14,7 @@ from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.design.iron import Piece, places_for, put_in
 from thermionic.errors import DesignRefused, ValueRefused
-from thermionic.iron.output import on_taps, unloaded
+from thermionic.iron.taps import on_taps, unloaded
 from thermionic.values import Quantity, display
 
 

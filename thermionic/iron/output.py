@@ -2,38 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from thermionic import devices
-from thermionic.amplifier import SolvedAmplifier, solve
+from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.magnetising import lowest_full_hertz, magnetising_ampere
-from thermionic.amplifier.solved import FULL_DISTORTION, REFERENCE_HERTZ, drive_as_far
 from thermionic.blocks import Block
 from thermionic.blocks.facets import TransformerUse
 from thermionic.blocks.ports import split
-from thermionic.circuit.harmonic_balance import waveform
-from thermionic.circuit.large_signal import drive
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.small_signal import respond
 from thermionic.circuit.system import System
-from thermionic.design import Design, changed
-from thermionic.devices.base import Array, ComplexArray
-from thermionic.errors import DesignRefused, NoSteadyState, ThermionicError
+from thermionic.devices.base import Array
+from thermionic.errors import DesignRefused
 from thermionic.lazily import remembered
 
-OPEN_OHM = 1e7
 _SWEPT = np.geomspace(10.0, 100e3, 161)
-_LOW_SWEEP = tuple(np.geomspace(10.0, 200.0, 14).tolist())
 # A push-pull core stands this part of its limit as steady flux before it tells: a rule of thumb.
 _IMBALANCE = 0.1
 # V. M. Montsinger, "Loading transformers by temperature", Transactions of the AIEE 49 (1930), p. 776: insulation
 # lasts half as long for every so many kelvin more. The rise at the rating is assumed.
 HALVES_EVERY, RATED_RISE = 8.0, 45.0
-_LOAD_WATT = 2.0  # a dummy load's rating over full output
 
 
 def output_transformer(amplifier: SolvedAmplifier) -> TransformerUse | None:
@@ -110,14 +102,14 @@ def _ends(amplifier: SolvedAmplifier, use: TransformerUse) -> tuple[str, str]:
 
 def _anode_windings(amplifier: SolvedAmplifier, block: Block) -> tuple[list[int], list[int]]:
     """The windings from the rail to the anode of each side, by their place; none of a side b that there is not."""
-    taken = _taken(amplifier)
-    anode = 2 if getattr(block, "screen_tap", None) and f"{block.id}.ul" in taken else 1
-    side = anode + (1 if getattr(block, "cathode_share", None) and f"{block.id}.cathode" in taken else 0)
+    in_use = taken(amplifier)
+    anode = 2 if getattr(block, "screen_tap", None) and f"{block.id}.ul" in in_use else 1
+    side = anode + (1 if getattr(block, "cathode_share", None) and f"{block.id}.cathode" in in_use else 0)
     a = list(range(anode))
     return a, list(range(side, side + anode)) if getattr(block, "push_pull", False) else []
 
 
-def _taken(amplifier: SolvedAmplifier) -> set[str]:
+def taken(amplifier: SolvedAmplifier) -> set[str]:
     return {reference for block in amplifier.design.blocks for reference in block.references.values()}
 
 
@@ -210,270 +202,17 @@ def _idle(amplifier: SolvedAmplifier, use: TransformerUse) -> tuple[float, float
     return heat, magnetising_ampere(amplifier, use.part)
 
 
-def _turns(amplifier: SolvedAmplifier, block: Block, device: devices.Transformer) -> float:
+def primary_turns(amplifier: SolvedAmplifier, block: Block, device: devices.Transformer) -> float:
     """The turns of the whole primary, from anode to anode of a pair."""
     a, b = _anode_windings(amplifier, block)
     return sum(float(device.windings[place].turns) for place in (*a, *b))
 
 
-def _secondaries(amplifier: SolvedAmplifier, block: Block) -> int:
+def sections_used(amplifier: SolvedAmplifier, block: Block) -> int:
     """How many sections of the secondary there are: as many as taps are used."""
-    taken = _taken(amplifier)
-    used = [tap for tap in block.taps if f"{block.id}.{tap.id}" in taken]  # type: ignore[attr-defined]
+    in_use = taken(amplifier)
+    used = [tap for tap in block.taps if f"{block.id}.{tap.id}" in in_use]  # type: ignore[attr-defined]
     return max(1, len(used))
-
-
-@dataclass(frozen=True, eq=False)
-class SaturatingCycle:
-    """One cycle at the lowest frequency at which the core stands full output: ``share`` of it, 0 to 1, the
-    magnetising current and that into the load as the primary sees it, A, all (points,)."""
-
-    hertz: float
-    share: Array
-    magnetising: Array
-    carried: Array
-    distortion: float
-
-
-@remembered
-def saturating_cycle(amplifier: SolvedAmplifier) -> SaturatingCycle | None:
-    """The cycle at the limit; None where the core has no rating, or no steady state is found there."""
-    found = limits(amplifier)
-    use = output_transformer(amplifier)
-    if found.core_hertz is None or use is None:
-        return None
-    level = amplifier.drive.levels[0] * amplifier.full_output.source_volt / amplifier.sweep[0].source_volt
-    try:
-        driven = drive(amplifier.state.at, found.core_hertz, np.array([0.3, 0.7, 1.0]) * level, None, 16)
-    except NoSteadyState:
-        return None
-    device = amplifier.netlist[use.part].device
-    assert isinstance(device, devices.Transformer)
-    system = amplifier.state.at.system
-    block = block_of(amplifier)
-    whole = _turns(amplifier, block, device)
-    secondary = len(device.windings) - _secondaries(amplifier, block)
-    points = 201
-    currents = [
-        waveform(driven.x[-1, system.branch(use.part, place)][None], points)[0]
-        for place in range(len(device.windings))
-    ]
-    turns = [float(one.turns) for one in device.windings]
-    magnetising = sum(current * turn for current, turn in zip(currents, turns, strict=True)) / whole
-    carried = (
-        -sum(current * turn for current, turn in zip(currents[secondary:], turns[secondary:], strict=True)) / whole
-    )
-    size = np.abs(driven.phasors(amplifier.load.node)[-1])
-    bent = float(np.sqrt(np.sum(size[2:] ** 2)) / max(size[1], 1e-30))
-    return SaturatingCycle(
-        found.core_hertz, np.arange(points) / points, np.asarray(magnetising), np.asarray(carried), bent
-    )
-
-
-@dataclass(frozen=True)
-class OutputAgainstFrequency:
-    """The output at which distortion reaches 5 %, W, at each of ``hertz``, and the lowest frequencies at which it is
-    still nine tenths and a half of that at 1 kHz; None where it is that at the lowest looked at."""
-
-    hertz: tuple[float, ...]
-    watt: tuple[float, ...]
-    middle_watt: float
-    full_hertz: float | None
-    half_hertz: float | None
-
-
-def output_against_frequency(
-    amplifier: SolvedAmplifier, told: Callable[[float], None] = lambda part: None
-) -> OutputAgainstFrequency:
-    """Solve full output at low frequencies, where inductance and core count. Raises DesignRefused without an output
-    transformer, BudgetSpent."""
-    block_of(amplifier)
-    middle = amplifier.full_output.power_watt
-    hertz, watt = [], []
-    for place, one in enumerate(_LOW_SWEEP):
-        told(place / len(_LOW_SWEEP))
-        watt.append(_full_at(amplifier, one))
-        hertz.append(one)
-    levels = np.array(watt)
-
-    def lowest(share: float) -> float | None:
-        short = np.flatnonzero(levels < share * middle)
-        if not len(short):
-            return None
-        at = int(short[-1])
-        if at + 1 >= len(hertz):
-            return float(hertz[-1])
-        logs = np.log(hertz[at : at + 2])
-        return float(np.exp(np.interp(share * middle, levels[at : at + 2], logs)))
-
-    return OutputAgainstFrequency(tuple(hertz), tuple(watt), middle, lowest(0.9), lowest(0.5))
-
-
-def _full_at(amplifier: SolvedAmplifier, hertz: float) -> float:
-    """The output at a frequency where distortion first reaches 5 %, W; the most that was solved if it does not."""
-    try:
-        driven = drive_as_far(amplifier.state.at, hertz, amplifier.drive.levels, amplifier.drive)
-    except NoSteadyState:
-        return 0.0
-    points = amplifier.points(driven)
-    bent = np.array([point.distortion for point in points])
-    out = np.array([point.power_watt for point in points])
-    past = np.flatnonzero(bent >= FULL_DISTORTION)
-    if not len(past):
-        return float(out.max())
-    at = int(past[0])
-    if at == 0:
-        return float(out[0] * (FULL_DISTORTION / bent[0]) ** 2)  # a second harmonic goes as the root of the output
-    share = (np.log(FULL_DISTORTION) - np.log(bent[at - 1])) / (np.log(bent[at]) - np.log(bent[at - 1]))
-    return float(np.exp(np.log(out[at - 1]) + share * (np.log(out[at]) - np.log(out[at - 1]))))
-
-
-@dataclass(frozen=True)
-class OnTap:
-    """The amplifier with its load on one tap: what the primary then shows, and what comes of it. ``refusal`` says why
-    where it could not be solved; the rest are then 0."""
-
-    tap: str
-    load: str
-    load_ohm: float
-    primary_ohm: float
-    power_watt: float
-    distortion: float
-    damping: float
-    used: bool
-    refusal: str = ""
-
-
-def on_taps(amplifier: SolvedAmplifier) -> list[OnTap]:
-    """One loudspeaker as it is, and two of them, on every tap: each solved with all that hangs on the load's tap.
-
-    ``distortion`` is at 1 W or at full output if that is less. Raises DesignRefused without a transformer.
-    """
-    block, use = block_of(amplifier), output_transformer(amplifier)
-    assert use is not None
-    speaker = amplifier.load.block
-    now = split(getattr(amplifier.design.block(speaker), "input"))[1]  # noqa: B009
-    found = []
-    for count, words in ((1, "one loudspeaker"), (2, "two in parallel")):
-        for tap in block.taps:  # type: ignore[attr-defined]
-            design = _connected(amplifier.design, speaker, f"{block.id}.{tap.id}", count)
-            if design is None:
-                continue
-            alone = design == amplifier.design
-            try:
-                trial = amplifier if alone else solve(design, amplifier)
-                found.append(_on_tap(trial, tap.id, words, use.primary_ohm * trial.load.ohm / tap.ohm,
-                                     used=tap.id == now and alone))  # fmt: skip
-            except ThermionicError as reason:
-                found.append(OnTap(tap.id, words, 0.0, 0.0, 0.0, 0.0, 0.0, False, str(reason)))
-    return found
-
-
-def _connected(design: Design, speaker: str, reference: str, count: int) -> Design | None:
-    """The design with so many of its loudspeakers on a tap; None where the load cannot be several."""
-    block = design.block(speaker)
-    if count > 1:
-        if "count" not in type(block).model_fields or getattr(block, "count") != 1:  # noqa: B009
-            return None
-        design = changed(changed(design, f"blocks/{speaker}/count", "2"), f"blocks/{speaker}/connection", "parallel")
-    return changed(design, f"blocks/{speaker}/input", reference)
-
-
-def _on_tap(trial: SolvedAmplifier, tap: str, words: str, primary: float, used: bool) -> OnTap:
-    points = trial.sweep
-    full = trial.full_output
-    at = min(1.0, full.power_watt)
-    bent = float(np.interp(at, [0.0, *(p.power_watt for p in points)], [0.0, *(p.distortion for p in points)]))
-    return OnTap(
-        tap, words, trial.load.ohm, primary, full.power_watt, bent, trial.load.ohm / trial.output_impedance, used
-    )
-
-
-@dataclass(frozen=True)
-class Unused:
-    """An end of the transformer that nothing is connected to, and how it is left."""
-
-    name: str
-    how: str
-
-
-_LEFT_ALONE = (
-    "insulated and tied away, joined to nothing: between it and another tap there is full signal voltage, and "
-    "shorted turns load the whole transformer"
-)
-
-
-def unused(amplifier: SolvedAmplifier) -> list[Unused]:
-    """The taps that this amplifier leaves alone."""
-    block = block_of(amplifier)
-    taken = _taken(amplifier)
-    found = [
-        Unused(f"secondary {tap.id} Ω", _LEFT_ALONE)
-        for tap in block.taps  # type: ignore[attr-defined]
-        if f"{block.id}.{tap.id}" not in taken
-    ]  # fmt: skip
-    if getattr(block, "screen_tap", None) and f"{block.id}.ul" not in taken:
-        found.append(
-            Unused("screen taps", "each insulated by itself for the full HT and its swing, up to twice the HT; "
-                   "never joined to each other")
-        )  # fmt: skip
-    if getattr(block, "cathode_share", None) and f"{block.id}.cathode" not in taken:
-        found.append(Unused("cathode winding", "left open at both ends, insulated"))
-    return found
-
-
-@dataclass(frozen=True)
-class Unloaded:
-    """What an open load does. ``anode_volt`` is the highest anode-to-earth voltage over a cycle at the drive that
-    gives full output with the load on, ``with_load_volt`` the same with it on; ``dummy_ohm`` and ``dummy_watt`` what
-    takes the loudspeaker's place. ``found`` is whether the open circuit was solved up to that drive; if not
-    ``anode_volt`` is at the highest drive that was."""
-
-    anode_volt: float
-    with_load_volt: float
-    dummy_ohm: float
-    dummy_watt: float
-    found: bool
-
-
-def unloaded(amplifier: SolvedAmplifier) -> Unloaded:
-    """The amplifier driven with nothing connected. Raises DesignRefused without an output transformer."""
-    use = output_transformer(amplifier)
-    if use is None:
-        raise DesignRefused(f"{amplifier.design.name} has no output transformer.")
-    anodes = [one.anode for one in amplifier.compiled.tubes if one.block in amplifier.route]
-    last = [node for node in anodes if amplifier.compiled.node(node) in amplifier.netlist[use.part].nodes]
-    level = amplifier.drive.levels[0] * amplifier.full_output.source_volt / amplifier.sweep[0].source_volt
-    watt = amplifier.full_output.power_watt
-    dummy = _preferred_watt(_LOAD_WATT * watt)
-    with_load = _peak(amplifier, drive(amplifier.state.at, REFERENCE_HERTZ, np.array([0.5, 1.0]) * level).x[-1], last)
-    at = operating_point(
-        System(amplifier.state.at.system.netlist.with_device(amplifier.load.part, devices.Resistor(OPEN_OHM))),
-        amplifier.state.at.x if _same_size(amplifier) else None,
-    )
-    best, reached = 0.0, 0.0
-    for share in (0.1, 0.2, 0.35, 0.5, 0.7, 0.85, 1.0):
-        try:
-            driven = drive(at, REFERENCE_HERTZ, np.array([0.5 * share, share]) * level)
-        except NoSteadyState:
-            continue
-        names = [at.system.node(amplifier.compiled.node(node)) for node in last]
-        best, reached = max(best, float(waveform(driven.x[-1, names], 256).max())), share
-    return Unloaded(best, with_load, amplifier.load.ohm, dummy, reached == 1.0)
-
-
-def _same_size(amplifier: SolvedAmplifier) -> bool:
-    return isinstance(amplifier.netlist[amplifier.load.part].device, devices.Resistor)
-
-
-def _peak(amplifier: SolvedAmplifier, x: ComplexArray, nodes: list[str]) -> float:
-    system = amplifier.state.at.system
-    rows = [system.node(amplifier.compiled.node(node)) for node in nodes]
-    return float(waveform(x[rows], 256).max())
-
-
-def _preferred_watt(watt: float) -> float:
-    return next((one for one in (5.0, 10.0, 25.0, 50.0, 100.0, 200.0) if one >= watt), float(round(watt, -2) + 100))
 
 
 @dataclass(frozen=True)

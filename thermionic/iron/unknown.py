@@ -10,62 +10,28 @@ nowhere contradicts the rest.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
-from scipy.optimize import nnls
 
 from thermionic.devices.base import Array
-from thermionic.errors import ValueRefused
+from thermionic.iron.fitting import AS_WELL, Fit, fitted, misfit, orders_of, total
+from thermionic.iron.readings import (
+    LEAST_VOLT,
+    METER,
+    Reading,
+    Resistance,
+    Voltage,
+    check,
+)
 
-# A cheap meter's error, a fraction of what it reads, and its least: 0.1 Ω with its leads, 10 mV.
-METER, LEAST_OHM, LEAST_VOLT = 0.02, 0.1, 0.01
-MOST_LEADS, MOST_IN_A_WINDING = 16, 6
 # A reading contradicts the rest where they agree by so many errors better without it; nearer than this to the fit
 # none is suspected.
 _FAR, _SUSPECT = 4.0, 1.2
 _MOST_WRONG = 3
-# An order whose misfit is not worse than the best's by so much (in squared errors) fits as well.
-_AS_WELL = 9.0
 _CENTRE = 0.03  # of the half
-
-
-@dataclass(frozen=True)
-class Resistance:
-    """The resistance read between two leads, Ω; None for an open circuit."""
-
-    a: str
-    b: str
-    ohm: float | None
-
-    @property
-    def words(self) -> str:
-        """It in words."""
-        return f"resistance {self.a} to {self.b}"
-
-
-@dataclass(frozen=True)
-class Voltage:
-    """With ``applied`` volts on the leads ``on_a`` and ``on_b``, what was read between ``a`` and ``b``, V rms. With a
-    wire between ``joined``, two leads of different windings, a reading between those windings tells their sense."""
-
-    on_a: str
-    on_b: str
-    applied: float
-    a: str
-    b: str
-    volt: float
-    joined: tuple[str, str] | None = None
-
-    @property
-    def words(self) -> str:
-        """It in words."""
-        return f"voltage {self.a} to {self.b} with {self.applied:g} V on {self.on_a} and {self.on_b}"
-
-
-Reading = Resistance | Voltage
 
 
 @dataclass(frozen=True)
@@ -135,7 +101,7 @@ class Found:
 def find(leads: Sequence[str], readings: Sequence[Reading]) -> Found:
     """What a transformer with these leads is, by these readings. Raises ValueRefused for readings that make no
     sense by themselves: an unknown lead, a negative value, one lead twice."""
-    _check(leads, readings)
+    check(leads, readings)
     groups, clash = _groups(leads, readings)
     removed: list[Reading] = list(clash)
     kept = [one for one in readings if one not in removed]
@@ -143,11 +109,11 @@ def find(leads: Sequence[str], readings: Sequence[Reading]) -> Found:
     alike: list[tuple[Reading, ...]] = [()] * len(removed)
     # What contradicts is taken out one by one, each time that without which the rest agree best by far.
     for _ in range(_MOST_WRONG):
-        orders = _orders(groups, kept)
-        fit = _fit(groups, orders, kept)
-        whole = _total(fit)
+        orders = orders_of(groups, kept)
+        fit = fitted(groups, orders, kept)
+        whole = total(fit)
         without = [
-            (_misfit(groups, [other for other in kept if other is not one]), one)
+            (misfit(groups, [other for other in kept if other is not one]), one)
             for one, miss, _ in fit.misses
             if abs(miss) > _SUSPECT
         ]
@@ -157,35 +123,14 @@ def find(leads: Sequence[str], readings: Sequence[Reading]) -> Found:
         if whole - least < _FAR**2:
             break
         removed.append(worst)
-        alike.append(tuple(one for left, one in without if one is not worst and left - least < _AS_WELL))
+        alike.append(tuple(one for left, one in without if one is not worst and left - least < AS_WELL))
         kept = [one for one in kept if one is not worst]
-    orders = _orders(groups, kept)
-    fit = _fit(groups, orders, kept)
+    orders = orders_of(groups, kept)
+    fit = fitted(groups, orders, kept)
     windings = tuple(_winding(group, order, fit) for group, order in zip(groups, orders, strict=True))
     contradictions = tuple(_contradiction(one, others, windings) for one, others in zip(removed, alike, strict=True))
     cannot += _unknown(windings, groups, kept)
     return Found(windings, contradictions, tuple(cannot), _next(windings, groups, kept), _senses(windings, kept))
-
-
-def _check(leads: Sequence[str], readings: Iterable[Reading]) -> None:
-    if len(set(leads)) < len(leads):
-        raise ValueRefused("Two leads are called the same; every lead has a name of its own.")
-    if not 2 <= len(leads) <= MOST_LEADS:
-        raise ValueRefused(f"A transformer with {len(leads)} leads is not looked at: 2 to {MOST_LEADS} are.")
-    for one in readings:
-        names = [one.a, one.b] if isinstance(one, Resistance) else [one.a, one.b, one.on_a, one.on_b]
-        names += list(one.joined or ()) if isinstance(one, Voltage) else []
-        for name in names:
-            if name not in leads:
-                raise ValueRefused(f"There is no lead {name[:20]}; there is {', '.join(leads)}.")
-        if one.a == one.b or (isinstance(one, Voltage) and one.on_a == one.on_b):
-            raise ValueRefused(f"The {one.words}: a reading is between two leads, not from one to itself.")
-        value = one.ohm if isinstance(one, Resistance) else min(one.volt, one.applied)
-        if value is not None and value < 0:
-            raise ValueRefused(f"The {one.words}: a meter on {'ohms' if isinstance(one, Resistance) else 'AC volts'} "
-                               "reads no less than 0.")  # fmt: skip
-        if isinstance(one, Voltage) and one.applied <= 0:
-            raise ValueRefused(f"The {one.words}: say how much is on the leads, above 0 V.")
 
 
 # Which leads hang together.
@@ -214,180 +159,10 @@ def _groups(leads: Sequence[str], readings: Sequence[Reading]) -> tuple[list[lis
     return found, clash
 
 
-# The order of the leads along the wire.
-
-
-def _orders(groups: list[list[str]], readings: Sequence[Reading]) -> list[tuple[tuple[str, ...], bool]]:
-    """For each group the order that fits best, and whether no other fits as well."""
-    found = []
-    for group in groups:
-        if len(group) < 3:
-            found.append((tuple(group), True))
-            continue
-        if len(group) > MOST_IN_A_WINDING:
-            found.append((tuple(group), False))
-            continue
-        scored = sorted(
-            ((_group_misfit(order, readings), order) for order in _permutations(group)), key=lambda one: one[0]
-        )
-        best = scored[0]
-        sure = len(scored) < 2 or scored[1][0] - best[0] > _AS_WELL
-        found.append((best[1], sure))
-    return found
-
-
-def _permutations(group: Sequence[str]) -> list[tuple[str, ...]]:
-    """Every order but for which end is first."""
-    return [order for order in itertools.permutations(group) if group.index(order[0]) < group.index(order[-1])]
-
-
-def _group_misfit(order: tuple[str, ...], readings: Sequence[Reading]) -> float:
-    """How ill the readings within one winding go with an order: squared errors of resistances and voltages."""
-    inside = set(order)
-    total = _ohm_fit(order, readings)[1]
-    tests: dict[tuple[str, str, float], list[Voltage]] = {}
-    for one in readings:
-        if isinstance(one, Voltage) and one.joined is None and {one.a, one.b} <= inside:
-            tests.setdefault((one.on_a, one.on_b, one.applied), []).append(one)
-    for (on_a, on_b, applied), read in tests.items():
-        known = [(one.a, one.b, one.volt) for one in read]
-        if {on_a, on_b} <= inside:
-            known.append((on_a, on_b, applied))
-        rows = np.stack([_spans(order, a, b) for a, b, _ in known])
-        volts = np.array([volt for _, _, volt in known])
-        error = np.hypot(METER * volts, LEAST_VOLT)
-        total += float(nnls(rows / error[:, None], volts / error)[1]) ** 2
-    return total
-
-
-def _spans(order: Sequence[str], a: str, b: str) -> Array:
-    """Which of the steps between neighbours lie between two leads, (leads - 1,)."""
-    first, last = sorted((order.index(a), order.index(b)))
-    row = np.zeros(len(order) - 1)
-    row[first:last] = 1.0
-    return row
-
-
-def _ohm_fit(order: tuple[str, ...], readings: Sequence[Reading]) -> tuple[Array, float, list[tuple[Reading, float]]]:
-    """The ohms between neighbours, the misfit, and each reading's own, in errors."""
-    inside = [
-        one for one in readings
-        if isinstance(one, Resistance) and one.ohm is not None and {one.a, one.b} <= set(order)
-    ]  # fmt: skip
-    if not inside or len(order) < 2:
-        return np.full(max(len(order) - 1, 0), np.nan), 0.0, []
-    error = np.array([_ohm_error(one.ohm or 0.0) for one in inside])
-    rows = np.stack([_spans(order, one.a, one.b) for one in inside])
-    values = np.array([one.ohm or 0.0 for one in inside])
-    steps, _ = nnls(rows / error[:, None], values / error)
-    misses = (rows @ steps - values) / error
-    steps = np.where(_determined(rows), steps, np.nan)
-    return steps, float(np.sum(misses**2)), list(zip(inside, misses.tolist(), strict=True))
-
-
-def _ohm_error(ohm: float) -> float:
-    return float(np.hypot(METER * ohm, LEAST_OHM))
-
-
-def _determined(rows: Array) -> Array:
-    """Which unknowns the rows settle: those that nothing in their null space moves."""
-    _, sizes, right = np.linalg.svd(rows, full_matrices=True)
-    rank = int(np.sum(sizes > 1e-9 * sizes.max())) if len(sizes) and sizes.max() > 0 else 0
-    settled: Array = np.all(np.abs(right[rank:]) < 1e-7, axis=0)
-    return settled
-
-
-@dataclass
-class _Fit:
-    """Every winding's steps, in volts and in ohms, and how far each reading is from them, in errors, with what they
-    make of it."""
-
-    turns: dict[tuple[str, ...], Array]
-    ohms: dict[tuple[str, ...], Array]
-    misses: list[tuple[Reading, float, float]]
-
-
-def _volt_fit(
-    orders: Sequence[tuple[str, ...]], readings: Sequence[Voltage]
-) -> tuple[Array, float, list[tuple[Voltage, float, float]]]:
-    """The turns between neighbours of all windings together, in volts for the first reading's applied volt, the
-    misfit, and each reading's own with what the fit makes of it."""
-    plain = [one for one in readings if one.joined is None]
-    counts = [max(len(order) - 1, 0) for order in orders]
-    size = sum(counts)
-    starts = np.cumsum([0, *counts])
-
-    def row(a: str, b: str) -> Array | None:
-        for place, order in enumerate(orders):
-            if a in order and b in order:
-                full = np.zeros(size)
-                full[starts[place] : starts[place + 1]] = _spans(order, a, b)
-                return full
-        return None
-
-    lines: list[tuple[Array, Array]] = []
-    used: list[Voltage] = []
-    for one in plain:
-        read, on = row(one.a, one.b), row(one.on_a, one.on_b)
-        if read is not None and on is not None:  # between windings that no wire joins a meter reads what strays
-            lines.append((read, on))
-            used.append(one)
-    if not used:
-        return np.full(size, np.nan), 0.0, []
-    # The first volts applied set the scale; the rest are ratios: what is read over what is on.
-    scale = lines[0][1] / used[0].applied
-    ratios = np.array([one.volt / one.applied for one in used])
-    exact = np.stack([read - ratio * on for (read, on), ratio in zip(lines, ratios.tolist(), strict=True)])
-    on_them = np.stack([on for _, on in lines])
-    errors = np.array([np.hypot(METER * one.volt, LEAST_VOLT) / one.applied for one in used])
-    steps, matrix = np.ones(size), exact
-    for _ in range(3):
-        # A meter is off by as much on what it reads as on what is on.
-        spread = np.hypot(errors, METER * ratios) * np.maximum(on_them @ steps, 1e-9)
-        matrix = exact / spread[:, None]
-        steps, _ = nnls(np.vstack([matrix, 1e6 * scale]), np.append(np.zeros(len(used)), 1e6))
-    misses = matrix @ steps
-    expected = [
-        float(read @ steps) / max(float(on @ steps), 1e-12) * one.applied
-        for one, (read, on) in zip(used, lines, strict=True)
-    ]
-    steps = np.where(_determined(np.vstack([exact, scale])), steps, np.nan)
-    return steps, float(np.sum(misses**2)), list(zip(used, misses.tolist(), expected, strict=True))
-
-
-def _fit(groups: list[list[str]], orders: list[tuple[tuple[str, ...], bool]], readings: Sequence[Reading]) -> _Fit:
-    only = [order for order, _ in orders]
-    volts = [one for one in readings if isinstance(one, Voltage)]
-    steps, _, misses = _volt_fit(only, volts)
-    turns: dict[tuple[str, ...], Array] = {}
-    ohms: dict[tuple[str, ...], Array] = {}
-    every: list[tuple[Reading, float, float]] = [(one, miss, expected) for one, miss, expected in misses]
-    at = 0
-    for order in only:
-        count = max(len(order) - 1, 0)
-        turns[order] = steps[at : at + count]
-        at += count
-        found, _, of_ohms = _ohm_fit(order, readings)
-        ohms[order] = found
-        for one, miss in of_ohms:
-            assert isinstance(one, Resistance)
-            assert one.ohm is not None
-            every.append((one, miss, one.ohm + miss * _ohm_error(one.ohm)))
-    return _Fit(turns, ohms, every)
-
-
-def _misfit(groups: list[list[str]], readings: Sequence[Reading]) -> float:
-    return _total(_fit(groups, _orders(groups, readings), readings))
-
-
-def _total(fit: _Fit) -> float:
-    return float(sum(miss**2 for _, miss, _ in fit.misses))
-
-
 # What it comes to.
 
 
-def _winding(group: list[str], order: tuple[tuple[str, ...], bool], fit: _Fit) -> Winding:
+def _winding(group: list[str], order: tuple[tuple[str, ...], bool], fit: Fit) -> Winding:
     leads, sure = order
     turns, ohms = (_positions(steps) for steps in (fit.turns[leads], fit.ohms[leads]))
     centre = ""

@@ -8,29 +8,28 @@ import time
 from collections.abc import Callable
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 
 from thermionic import budget, examples
-from thermionic.amplifier import SolvedAmplifier, grid_onset, solve
-from thermionic.amplifier.driven import WELL_BEFORE
+from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.amplifier.magnetising import magnetising_ampere
-from thermionic.blocks.facets import Bias
-from thermionic.design import Design, changed, dump, field, find, fit_part, full_up, optional_parts, validate
+from thermionic.design import Design, changed, dump, find, fit_part, full_up, optional_parts, validate
 from thermionic.design.iron import Piece, places_for, put_in, rewire, value_at
 from thermionic.errors import BudgetSpent, DesignRefused, ThermionicError
 from thermionic.findings import Finding, Severity, applied, examine
 from thermionic.performance.comparing import Comparison, compared
+from thermionic.performance.driving_up import driven_up, idle_set
+from thermionic.performance.recipes import RECIPES, Recipe
 from thermionic.performance.schools import made
-from thermionic.values import Quantity, Series, display, nearest, step
+from thermionic.performance.wanted import Wanted
+from thermionic.values import Quantity, Series, display, step
 
-# How hot a tube is set to idle, over its limit, and what a settled design may fall short of the power wanted.
-_IDLE, _SHORT = 0.85, 0.95
+# What a settled design may fall short of the power wanted.
+_SHORT = 0.95
 _CURES = 10
 _A_DESIGN = 8.0  # seconds at most, for one that will not settle
-_LOADS = (0.75, 1.3)
-_RAILS = (1.0, 1.07, 1.14, 1.22, 1.3)
 # So many are enough; where it takes so many seconds, a few.
 _ENOUGH, _FEW, _LONG = 8, 4, 14.0
 # Iron: spare power and current, how near to what a design has a piece on the shelf is (by the figure that it goes by)
@@ -39,41 +38,6 @@ _ROOM = 1.15
 _NEAR = {"output": ("primary_ohm", 1.4), "mains": ("winding_volt", 1.1), "choke": ("henry", 2.0)}
 _TRIALS, _A_PIECE = 2, 2.0
 Told = Callable[[float, str], None]
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """What is asked for. ``watt`` is into the load (loudspeaker and headphones), ``gain_db`` the gain at 1 kHz (phono
-    and line). ``winding_volt`` is that of the mains winding at hand, rms, None where any can be had; ``tubes`` are
-    the types at hand, ``screens`` how the output tubes should be connected, "" for any; ``highest_volt`` what no rail
-    should pass; ``iron`` the pieces on the shelf."""
-
-    sort: Literal["loudspeaker", "headphones", "phono", "line"]
-    watt: float = 5.0
-    gain_db: float | None = None
-    load_ohm: float = 8.0
-    source_volt: float = 2.0
-    mains_volt: float = 230.0
-    mains_hertz: float = 50.0
-    winding_volt: float | None = None
-    tubes: tuple[str, ...] = ()
-    screens: Literal["", "triode", "ultra-linear", "pentode"] = ""
-    channels: int = 2
-    highest_volt: float | None = None
-    iron: tuple[Piece, ...] = ()
-
-
-@dataclass(frozen=True)
-class Recipe:
-    """A way to a design: an example to begin with, its tubes by envelope, a school to be made of it ("" for none),
-    and the range of output that it is good for, W (V rms for a preamplifier)."""
-
-    title: str
-    example: str
-    tubes: tuple[tuple[str, str], ...] = ()
-    school: str = ""
-    least: float = 0.0
-    most: float = 1e3
 
 
 @dataclass(frozen=True)
@@ -88,73 +52,6 @@ class Proposal:
     missing: tuple[str, ...]
     iron: tuple[str, ...]
     gain_db: float
-
-
-def _pair(name: str) -> tuple[tuple[str, str], ...]:
-    return (("v3", name), ("v4", name))
-
-
-RECIPES: dict[str, tuple[Recipe, ...]] = {
-    "loudspeaker": (
-        Recipe("One 2A3, one driver stage", "lantern", most=4.5),
-        Recipe("One 2A3, a high-mu driver", "lantern", (("v1", "ECC83"),), most=4.5),
-        Recipe("One 2A3 with a choke in the driver's anode", "lantern", school="choke-load", most=4.5),
-        Recipe("One 2A3 with feedback", "lantern", school="feedback", most=4.5),
-        Recipe("Two 2A3 in parallel", "lantern", school="in-parallel", least=3.0, most=9.0),
-        Recipe("One 2A3, two driver stages", "weir", (("v2", "2A3"),), most=4.5),
-        Recipe("One 45, interstage transformer", "mill", most=2.2),
-        Recipe("One 300B", "beacon", least=3.0, most=10.0),
-        Recipe("One KT88 strapped as a triode", "weir", least=2.0, most=8.0),
-        Recipe("One 6L6GC strapped as a triode", "weir", (("v2", "6L6GC"),), most=6.0),
-        Recipe("One EL84, ultra-linear with feedback", "wicket", most=5.0),
-        Recipe("One EL84, pentode with feedback", "wicket", school="pentode", most=6.0),
-        Recipe("One EL84 strapped as a triode", "wicket", school="triode", most=2.5),
-        Recipe("One 6V6GT, ultra-linear with feedback", "wicket", (("v2", "6V6GT"),), most=4.5),
-        Recipe("Two EL84, cathodyne, feedback", "hurdle", least=5.0, most=18.0),
-        Recipe("Two EL84, ultra-linear", "hurdle", school="ultra-linear", least=4.0, most=16.0),
-        Recipe("Two EL84, fixed bias", "hurdle", school="fixed-bias", least=6.0, most=18.0),
-        Recipe("Two 6V6GT, cathodyne, feedback", "hurdle", (("v2", "6V6GT"), ("v3", "6V6GT")), least=5.0, most=14.0),
-        Recipe("Four EL84", "hurdle", school="in-parallel", least=10.0, most=35.0),
-        Recipe("Two 6V6GT strapped as triodes, paraphase", "lychgate", least=2.0, most=6.0),
-        Recipe("Two EL34, ultra-linear, fixed bias", "saltpan", least=12.0, most=45.0),
-        Recipe("Two EL34, pentode, fixed bias", "saltpan", school="pentode", least=12.0, most=55.0),
-        Recipe("Two EL34 strapped as triodes", "saltpan", school="triode", least=8.0, most=20.0),
-        Recipe("Two EL34, ultra-linear, cathode bias", "saltpan", school="cathode-bias", least=10.0, most=35.0),
-        Recipe("Two KT88, ultra-linear, fixed bias", "saltpan", _pair("KT88"), least=20.0, most=60.0),
-        Recipe("Two 6L6GC, ultra-linear, fixed bias", "saltpan", _pair("6L6GC"), least=10.0, most=45.0),
-        Recipe("Two 6550, ultra-linear, fixed bias", "saltpan", _pair("6550"), least=20.0, most=60.0),
-        Recipe("Four EL34, ultra-linear, fixed bias", "saltpan", school="in-parallel", least=30.0, most=90.0),
-        Recipe("Two EL34, ultra-linear, without feedback", "saltpan", school="no-feedback", least=10.0, most=40.0),
-        Recipe("Four small triodes in parallel", "reedbed", least=3.0, most=9.0),
-    ),
-    "headphones": (
-        Recipe("Gain stage and a 6AS7G follower", "otter"),
-        Recipe("Gain stage and a 6080 follower", "otter", (("v2", "6080"),)),
-        Recipe("An ECC88 before the follower", "otter", (("v1", "ECC88"),)),
-        Recipe("A 6SN7GT before the follower", "otter", (("v1", "6SN7GT"),)),
-        Recipe("An ECC81 before the follower", "otter", (("v1", "ECC81"),)),
-        Recipe("A 6CG7 before the follower", "otter", (("v1", "6CG7"),)),
-        Recipe("A choke in the gain stage's anode", "otter", school="choke-load"),
-        Recipe("A 6BX7GT follower", "otter", (("v2", "6BX7GT"),)),
-        Recipe("A 6BL7GT follower", "otter", (("v2", "6BL7GT"),)),
-    ),
-    "phono": (
-        Recipe("Two ECC83 stages, passive equalisation", "plover"),
-        Recipe("An ECC88 follower behind two ECC83 stages", "plover", (("v2", "ECC88"),)),
-        Recipe("An ECC81 follower behind two ECC83 stages", "plover", (("v2", "ECC81"),)),
-        Recipe("Two 6SL7GT stages", "plover", (("v1", "6SL7GT"),)),
-        Recipe("Two 5751 stages", "plover", (("v1", "5751"),)),
-        Recipe("Two ECC81 stages", "plover", (("v1", "ECC81"),)),
-        Recipe("Two ECC83 stages with a 6SN7GT follower", "plover", (("v2", "6SN7GT"),)),
-    ),
-    "line": (
-        Recipe("A series-regulated pair and a follower", "sluice"),
-        Recipe("An ECC88 pair and a follower", "sluice", (("v1", "ECC88"),)),
-        Recipe("A 6SN7GT pair and a follower", "sluice", (("v1", "6SN7GT"),)),
-        Recipe("An ECC82 pair and a follower", "sluice", (("v1", "ECC82"),)),
-        Recipe("An ECC81 pair and a follower", "sluice", (("v1", "ECC81"),)),
-    ),
-}  # fmt: skip
 
 
 def _quietly(part: float, said: str) -> None:
@@ -233,7 +130,7 @@ def _settled(recipe: Recipe, wanted: Wanted) -> Proposal | None:
         design = made(solve(design), recipe.school)[0]
     amplifier = solve(design)
     if wanted.sort == "loudspeaker":
-        amplifier = _driven_up(amplifier, wanted)
+        amplifier = driven_up(amplifier, wanted)
     if wanted.gain_db is not None:
         amplifier = _toned_down(amplifier, wanted)
     cured = _sound(_ironed(amplifier), wanted)
@@ -297,7 +194,7 @@ def _from_the_shelf(cured: _Cured, wanted: Wanted) -> tuple[_Cured, dict[str, Pi
                 try:
                     with budget.limit(_A_PIECE):
                         trial = solve(put_in(cured[0].design, path, piece), cured[0])
-                        better = _sound(_idle_set(trial) if kind == "output" else trial, wanted)
+                        better = _sound(idle_set(trial) if kind == "output" else trial, wanted)
                 except BudgetSpent:
                     if budget.spent():
                         raise
@@ -383,114 +280,6 @@ def _tapped(raw: dict[str, Any], ohm: float) -> None:
             continue
         best = min(taps, key=lambda one: abs(np.log(float(one["id"]) / ohm)))
         rewire(raw, f"{iron}.{tap}", f"{iron}.{best['id']}")  # what else hangs on that tap goes with it
-
-
-def _driven_up(amplifier: SolvedAmplifier, wanted: Wanted) -> SolvedAmplifier:
-    """The output tubes idling at their share of the limit, with the rail, where it is free, and the load that give
-    the power wanted with the least of it and no grid or rating passed; the most of it where none does."""
-    first = _idle_set(amplifier)
-    rails: tuple[float, ...] = (1.0,) if wanted.winding_volt is not None else _RAILS
-    if wanted.winding_volt is None and first.full_output.power_watt > 1.6 * wanted.watt:
-        rails = (0.9, 1.0)
-    if wanted.highest_volt is not None and wanted.winding_volt is None:
-        most = wanted.highest_volt / first.highest_rail
-        rails = tuple(factor for factor in rails if factor <= most) or (0.98 * most,)
-    best, merit, before = first, -1.0, first
-    for factor in rails:
-        trial = first if factor == 1.0 else _with_rail(first, factor)
-        if trial is None:
-            break
-        worth = _worth(trial)
-        if worth > merit:
-            best, merit = trial, worth
-        if trial.full_output.power_watt >= wanted.watt or factor == rails[-1]:
-            # Near what is wanted: other loads, on this rail and on the one before it.
-            for rail in dict.fromkeys((before, trial)):
-                for load in _LOADS:
-                    if merit >= wanted.watt and _is_sound(best):
-                        return best
-                    loaded = _with_load(rail, load)
-                    if loaded is not None and (worth := _worth(loaded)) > merit:
-                        best, merit = loaded, worth
-        before = trial
-    return best
-
-
-def _worth(amplifier: SolvedAmplifier) -> float:
-    """Its power, W, of which what breaks a rule has little."""
-    return amplifier.full_output.power_watt * (1.0 if _is_sound(amplifier) else 0.3)
-
-
-def _is_sound(amplifier: SolvedAmplifier) -> bool:
-    """Whether the last stage's tubes are within their voltages, and their grids do not conduct well before full
-    output: what no single change cures."""
-    full = amplifier.output(amplifier.full_output)
-    for use in amplifier.compiled.tubes:
-        if use.block not in amplifier.route:
-            continue
-        if amplifier.over_cathode(use, "anode") > use.limits.anode_v:
-            return False
-        screen = use.limits.screen_v
-        if "screen" in use.nodes and screen and amplifier.over_cathode(use, "screen") > screen:
-            return False
-        onset = grid_onset(amplifier, use.part)
-        if onset is not None and onset < WELL_BEFORE * full:
-            return False
-    return True
-
-
-def _with_rail(amplifier: SolvedAmplifier, factor: float) -> SolvedAmplifier | None:
-    path = "blocks/winding/winding_volt"
-    now = amplifier.design.block("winding").winding_volt  # type: ignore[attr-defined]
-    try:
-        return _idle_set(solve(changed(amplifier.design, path, float(round(now * factor))), amplifier))
-    except ThermionicError:
-        return None
-
-
-def _with_load(amplifier: SolvedAmplifier, factor: float) -> SolvedAmplifier | None:
-    iron = next(iter(amplifier.compiled.transformers), None)
-    if iron is None:
-        return None
-    ohm = nearest(iron.primary_ohm * factor, Series.E12)
-    try:
-        return solve(changed(amplifier.design, f"blocks/{iron.block}/primary_ohm", ohm), amplifier)
-    except ThermionicError:
-        return None
-
-
-def _idle_set(amplifier: SolvedAmplifier) -> SolvedAmplifier:
-    """With the bias of the last stage's tubes at the idle heat meant for them, by a few steps of a secant in the
-    logarithm; as it was where no value does it."""
-    uses = [use for use in amplifier.compiled.tubes if use.block in amplifier.route]
-    last = max((use.block for use in uses), key=amplifier.route.index)
-    uses = [use for use in uses if use.block == last]
-    knobs = list(dict.fromkeys(use.knob for use in uses if use.knob))
-    if not knobs:
-        return amplifier
-    now = amplifier
-    for _ in range(5):
-        heat = max(now.parts[use.part].dissipation / use.limits.anode_w for use in uses)
-        if abs(heat / _IDLE - 1) < 0.04:
-            break
-        try:
-            design = now.design
-            for knob in knobs:
-                value = _value(now, knob)
-                over = heat / _IDLE
-                if uses[0].bias is Bias.FIXED:
-                    value = float(np.clip(value * over**0.35, 0.02, 1.0))
-                    design = changed(design, knob, round(value, 4))
-                else:
-                    design = changed(design, knob, nearest(value * over**1.3, Series.E24))
-            now = solve(design, now)
-        except ThermionicError:
-            return amplifier
-    return now
-
-
-def _value(amplifier: SolvedAmplifier, path: str) -> float:
-    return float(field(amplifier.design, path).value)
 
 
 def _cured(amplifier: SolvedAmplifier) -> tuple[SolvedAmplifier, list[Finding]] | None:
