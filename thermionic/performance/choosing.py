@@ -29,7 +29,7 @@ from thermionic.values import Quantity, Series, display, step
 # What a settled design may fall short of the power wanted.
 _SHORT = 0.95
 _CURES = 10
-_A_DESIGN = 8.0  # seconds at most, for one that will not settle
+_A_DESIGN = 60.0  # seconds at most, for one that will not settle
 # So many are enough; where it takes so many seconds, a few.
 _ENOUGH, _FEW, _LONG = 8, 4, 14.0
 # Iron: spare power and current, how near to what a design has a piece on the shelf is (by the figure that it goes by)

@@ -68,7 +68,8 @@ def make_parallel(several: bool) -> Callable[[SolvedAmplifier], Design]:
         for name in ("primary_ohm", "primary_henry", "primary_copper_ohm", "leakage_henry"):
             transformer[name] *= share
         sections_of.drop_unused(raw)
-        return validate(raw)
+        # The rails stand lower with more tubes on them, and higher with fewer.
+        return idling(validate(raw), amplifier, block, mean_current(amplifier, block.id))
 
     return make
 

@@ -1,0 +1,99 @@
+"""What each school would do: a sound document of what it says it is, its tubes idling as they did, and back again."""
+
+from functools import cache
+
+import pytest
+
+from thermionic import examples
+from thermionic.amplifier import solve
+from thermionic.blocks.facets import Bias
+from thermionic.design import dump, validate
+from thermionic.errors import DesignRefused
+from thermionic.performance.schools import SCHOOLS, made, schools
+
+APPLYING = [
+    (name, school.slug)
+    for name in ("hurdle", "lantern", "saltpan", "wicket")
+    for school in SCHOOLS
+    if school.applies(solve(examples.example(name)))
+]
+BACK = {"cathode-bias": "fixed-bias", "fixed-bias": "cathode-bias", "in-parallel": "one-tube",
+        "choke-load": "resistor-load", "feedback": "no-feedback"}  # fmt: skip
+
+
+@cache
+def solved(name):
+    return solve(examples.example(name))
+
+
+def last_tubes(amplifier):
+    stages = [block for block in amplifier.route if amplifier.compiled.tubes_of(block)]
+    return amplifier.compiled.tubes_of(stages[-1])
+
+
+def idle(amplifier):
+    """The mean anode current of an output tube, A."""
+    uses = last_tubes(amplifier)
+    return sum(amplifier.parts[use.part].current for use in uses) / len(uses)
+
+
+@pytest.mark.parametrize(("name", "slug"), APPLYING)
+def test_a_school_makes_what_it_says_and_no_tube_idles_hotter(name, slug):
+    """Settled to preferred values, the output tubes idle where they did, but for a fixed bias, which keeps the heat
+    within its limit, and no tube's anode is over its limit that was not before."""
+    before = solved(name)
+    design, school = made(before, slug)
+    assert validate(dump(design)) == design
+    after = solve(design)
+    now, was = idle(after), idle(before)
+    uses = last_tubes(after)
+    if slug == "fixed-bias":
+        assert now <= 1.05 * was
+    elif slug not in ("choke-load", "resistor-load", "feedback", "no-feedback"):
+        assert now == pytest.approx(was, rel=0.12)
+    for use in uses:
+        heat = after.parts[use.part].dissipation / use.limits.anode_w
+        assert heat < 1.02 * max(
+            1.0, *(before.parts[one.part].dissipation / one.limits.anode_w for one in last_tubes(before))
+        )
+    assert school not in schools(after) or slug == "in-parallel"
+    match slug:
+        case "cathode-bias":
+            assert {use.bias for use in uses} == {Bias.CATHODE}
+        case "fixed-bias":
+            assert {use.bias for use in uses} == {Bias.FIXED}
+        case "in-parallel":
+            assert len(uses) == 2 * len(last_tubes(before))
+            iron = before.compiled.transformers[-1].primary_ohm
+            assert after.compiled.transformers[-1].primary_ohm == pytest.approx(iron / 2)
+        case "feedback":
+            # What it is meant for: 12 dB, with the divider to a preferred value.
+            assert len(after.compiled.loops) == 1
+            assert before.gain(before.load.node) / after.gain(after.load.node) == pytest.approx(4.0, rel=0.15)
+        case "no-feedback":
+            assert not after.compiled.loops
+            assert after.gain(after.load.node) > before.gain(before.load.node)
+        case "triode":
+            assert after.output_impedance < before.output_impedance or before.compiled.loops
+        case "pentode":
+            assert after.full_output.power_watt > 0.9 * before.full_output.power_watt
+
+
+@pytest.mark.parametrize(("name", "slug"), [one for one in APPLYING if one[1] in BACK])
+def test_a_school_can_be_gone_back_on(name, slug):
+    """What one does its opposite undoes: the gain and the idle current come back to within preferred values."""
+    before = solved(name)
+    there = solve(made(before, slug)[0])
+    again = solve(made(there, BACK[slug])[0])
+    assert idle(again) == pytest.approx(idle(before), rel=0.2)
+    if slug != "fixed-bias":  # whose smaller grid leaks stay, and load the driver
+        assert again.gain(again.load.node) == pytest.approx(before.gain(before.load.node), rel=0.25)
+    assert len(last_tubes(again)) == len(last_tubes(before))
+
+
+def test_a_school_that_there_is_not_or_that_it_is_already_is_refused():
+    with pytest.raises(DesignRefused, match="no school called"):
+        made(solved("lantern"), "tetrode")
+    with pytest.raises(DesignRefused, match="is that already"):
+        made(solved("saltpan"), "ultra-linear")
+    assert "triode" not in {school.slug for school in schools(solved("lantern"))}  # a 2A3 is one
