@@ -135,12 +135,15 @@ def frequencies() -> Array:
     return np.geomspace(_LOWEST, HIGHEST_HERTZ, count)
 
 
-def loop_gain(amplifier: SolvedAmplifier, loop: Loop, load: Device | None = None) -> LoopGain:
-    """The loop gain of a feedback path, with another load in place of the amplifier's own if one is given.
+def loop_gain(
+    amplifier: SolvedAmplifier, loop: Loop, load: Device | None = None, hertz: Array | None = None
+) -> LoopGain:
+    """The loop gain of a feedback path, with another load in place of the amplifier's own if one is given, at
+    ``frequencies`` unless others are.
 
     Raises NetlistRefused where the loop cannot be broken at its parts.
     """
-    return gain_of(amplifier, amplifier.state.at.system.netlist, loop.parts, load)
+    return gain_of(amplifier, amplifier.state.at.system.netlist, loop.parts, load, hertz)
 
 
 def gain_of(

@@ -18,6 +18,7 @@ from thermionic.values import Quantity, Series, display, step
 # A margin of less than this share of what the rule of thumb asks rings for long, and is gone with the next tube.
 _RINGS = 0.5
 _RUNGS = 48
+_FOLLOWED = np.geomspace(0.03, 3e7, 181)
 
 
 class FeedbackPolarity(Rule):
@@ -66,7 +67,7 @@ class FeedbackMargin(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for loop in amplifier.compiled.loops:
             try:
-                found = loop_gain(amplifier, loop)
+                found = loop_gain(amplifier, loop, hertz=_FOLLOWED)
             except NetlistRefused:
                 continue
             if not np.all(np.isfinite(found.gain)) or not found.is_negative:
@@ -105,7 +106,9 @@ class FeedbackMargin(Rule):
             path,
             rungs[max(next(foreseen, 0) - 1, 0) :],
             lambda trial: _is_enough(
-                loop_gain(trial, next(one for one in trial.compiled.loops if one.block == loop.block))
+                loop_gain(
+                    trial, next(one for one in trial.compiled.loops if one.block == loop.block), hertz=_FOLLOWED
+                )
             ),
             lambda written: f"Raise the feedback resistor to {written}, for less of it",
         )
