@@ -63,6 +63,7 @@ class _Revision(_Carried):
 class _Variant(_Carried):
     name: str = Field(min_length=1, max_length=60)
     revision: int
+    cost: str = Field("", max_length=20)
     made_at: AwareDatetime
 
 
@@ -178,7 +179,7 @@ def _project(project: Project) -> dict[str, Any]:
             for one in project.reading_sets.order_by("pk").prefetch_related("readings")
         ],
         "variants": [
-            {"name": one.name, "revision": numbers[one.head_id], "made_at": _when(one.made_at)}
+            {"name": one.name, "revision": numbers[one.head_id], "cost": one.cost, "made_at": _when(one.made_at)}
             for one in project.variants.all()
         ],
         "variant": project.variant.name if project.variant else None,
@@ -311,7 +312,7 @@ def _store_variants(project: Project, made: dict[int, Revision], carried: _Proje
     for one in carried.variants:
         if one.revision not in made:
             raise DesignRefused(f"The variant {one.name} is at revision {one.revision}, which is not among them.")
-        stored = Variant.objects.create(project=project, name=one.name, head=made[one.revision])
+        stored = Variant.objects.create(project=project, name=one.name, cost=one.cost, head=made[one.revision])
         Variant.objects.filter(pk=stored.pk).update(made_at=one.made_at)
         if one.name == carried.variant:
             Project.objects.filter(pk=project.pk).update(variant=stored)

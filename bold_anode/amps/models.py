@@ -96,11 +96,13 @@ class Revision(models.Model):
 
 
 class Variant(models.Model):
-    """One of several designs that are kept beside each other in a project: its name, and the revision that it stands
-    at. Of the one that is chosen, that is the project's current revision."""
+    """One of several designs that are kept beside each other in a project: its name, the revision that it stands
+    at, and its cost as the builder reckons it, in words, "" where it is not known. Of the one that is chosen, the
+    revision is the project's current one."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="variants")
     name = models.CharField(max_length=60)
+    cost = models.CharField(max_length=20, blank=True)
     head = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="+")
     made_at = models.DateTimeField(auto_now_add=True)
 

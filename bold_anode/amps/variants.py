@@ -13,7 +13,7 @@ from bold_anode.amps.operations import change_then, current_of, locked, move_to,
 from thermionic.design import Design
 from thermionic.errors import ValueRefused
 
-MOST = 12
+MOST, MOST_COST = 12, 20
 FIRST = "As it was"
 
 
@@ -54,14 +54,16 @@ def choose(user: Any, project_id: int, variant_id: int) -> Project:
 
 
 @transaction.atomic
-def rename(user: Any, project_id: int, variant_id: int, name: str) -> Project:
-    """Give a variant another name. Raises Http404, ValueRefused."""
+def rename(user: Any, project_id: int, variant_id: int, name: str, cost: str = "") -> Project:
+    """Give a variant another name, and say what it costs. Raises Http404, ValueRefused."""
     project = locked(user, project_id)
     variant = _of(project, variant_id)
     wanted = _named(name)
     if project.variants.filter(name=wanted).exclude(pk=variant.pk).exists():
         raise ValueRefused(f"There is a variant called {wanted} already.")
-    variant.name = wanted
+    variant.name, variant.cost = wanted, " ".join(cost.split())
+    if len(variant.cost) > MOST_COST:
+        raise ValueRefused(f"What a variant costs is written in up to {MOST_COST} characters, such as 240.")
     variant.save()
     return project
 

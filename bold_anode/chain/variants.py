@@ -39,7 +39,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     amplifier = shown.solved.amplifier
     context: dict[str, Any] = {
         "variants": all_kept,
-        "heads": HEADS,
+        "heads": (*HEADS, "Cost"),
         "cells": cells(amplifier.load, compared(amplifier, shown.solved.findings)),
         "others": others,
         "against": against,
@@ -108,9 +108,9 @@ def choose(request: Request, project_id: int, variant_id: int) -> HttpResponse:
 
 @require_POST
 def rename(request: Request, project_id: int, variant_id: int) -> HttpResponse:
-    """Give a variant another name."""
-    name = request.POST.get("name", "")
-    return _done(request, project_id, lambda: kept.rename(request.user, project_id, variant_id, name))
+    """Give a variant another name, and say what it costs."""
+    name, cost = request.POST.get("name", ""), request.POST.get("cost", "")
+    return _done(request, project_id, lambda: kept.rename(request.user, project_id, variant_id, name, cost))
 
 
 @require_POST

@@ -40,7 +40,7 @@
       const { width, right } = e.getBoundingClientRect();
       if (width > 40 && right > most) wrong.push(`${e.getAttribute("class") ?? e.tagName} is cut off on paper`);
     }
-    return wrong.filter((one) => /paper/.test(one));
+    return wrong.filter((one) => /paper|wide/.test(one));
   }
   return wrong;
 }

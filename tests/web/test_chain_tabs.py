@@ -157,7 +157,10 @@ def test_variants_are_renamed_and_deleted_but_for_the_one_worked_on(owner, stran
     variants.keep(owner, project.pk, "Other")
     project.refresh_from_db()
     other, first = project.variant, project.variants.get(name="As it was")
-    variants.rename(owner, project.pk, first.pk, "  The  first ")
+    variants.rename(owner, project.pk, first.pk, "  The  first ", " 240  or so")
+    assert project.variants.get(pk=first.pk).cost == "240 or so"
+    with pytest.raises(ValueRefused, match="up to 20 characters"):
+        variants.rename(owner, project.pk, first.pk, "The first", "a very great deal of money")
     with pytest.raises(ValueRefused, match="already"):
         variants.rename(owner, project.pk, other.pk, "The first")
     with pytest.raises(ValueRefused, match="1 to 60"):
@@ -216,9 +219,11 @@ def test_a_school_becomes_a_variant_and_its_numbers_stand_beside(bench, hurdle, 
 
 def test_variants_travel_with_an_account(owner, stranger, project):
     variants.keep(owner, project.pk, "Hotter", lambda design: (changed(design, OHM, "680"), "hotter"))
+    variants.rename(owner, project.pk, project.variants.get(name="Hotter").pk, "Hotter", "240")
     carrying.unpack(stranger, io.BytesIO(carrying.packed(owner)))
     copy = Project.objects.of(stranger).get()
     assert names(copy) == [("As it was", 1), ("Hotter", 2)]
+    assert copy.variants.get(name="Hotter").cost == "240"
     assert copy.variant.name == "Hotter"
     operations.forget_projects(owner)
     assert Variant.objects.count() == 2

@@ -172,7 +172,9 @@ def test_a_reading_that_is_none_is_refused_and_not_kept(bench, owner, typed, say
     assert says in answer.content.decode()
 
 
-def test_iron_travels_with_an_account_and_nobody_else_sees_it(client, owner, stranger):
+def test_iron_travels_with_an_account_and_nobody_else_sees_it(client, owner, stranger, project):
+    used = operations.add_item(owner, "output", "In use", "", "", {"primary_henry": ("15", "measured")})
+    operations.use_item(owner, project.pk, used.pk, "blocks/transformer")
     item = operations.add_item(owner, "choke", "Ten henry", "", "", {"henry": ("10", "label")})
     unknown = operations.begin_unknown(owner, "Shed", "red blue")
     operations.read_unknown(owner, unknown.pk, {"kind": "ohms", "a": "red", "b": "blue", "ohms": "12"})
@@ -186,7 +188,9 @@ def test_iron_travels_with_an_account_and_nobody_else_sees_it(client, owner, str
         assert client.post(reverse(name, args=args), {"name": "mine"}).status_code == 404
     assert client.get(reverse("unknown-iron-one", args=[unknown.pk])).status_code == 404
     carrying.unpack(stranger, io.BytesIO(exported))
-    assert ShelfItem.objects.of(stranger).get().figures == item.figures
+    assert ShelfItem.objects.of(stranger).get(kind="choke").figures == item.figures
+    copy = Project.objects.of(stranger).get()
+    assert operations.origins_of(copy) == {"blocks/transformer/primary_henry": "measured"}
     unknown.refresh_from_db()
     assert UnknownIron.objects.of(stranger).get().readings == unknown.readings
     UnknownIron.objects.filter(pk=unknown.pk).update(readings=[{"a": "red", "b": "blue", "ohm": "much"}])
