@@ -14,6 +14,7 @@ HEADS = (
     "Full output", "Distortion, low", "Damping", "Gain", "-3 dB", "Highest rail", "From wall", "Tubes, parts",
     "Findings",
 )  # fmt: skip
+_TOGETHER = "\u00a0"
 
 
 @dataclass(frozen=True)
@@ -29,17 +30,18 @@ def cells(load: Load, numbers: Comparison, other: Comparison | None = None) -> l
     """The row, in the order of ``HEADS``; against another design's where one is given."""
     found = sum(numbers.findings.values())
     words = ", ".join(f"{count} {name}" for name, count in numbers.findings.items()) if found else "none"
-    texts = (
+    texts: tuple[str, ...] = (
         load.written(numbers.full),
         f"{numbers.distortion:.2%}",
         f"{numbers.damping:.3g}",
-        f"{20 * np.log10(numbers.gain):+.1f} dB" if numbers.gain > 0 else "none",
+        f"{20 * np.log10(numbers.gain):.1f} dB" if numbers.gain > 0 else "none",
         " to ".join([_hertz(numbers.low_hertz, "<2 Hz"), _hertz(numbers.high_hertz, ">1 MHz")]),
         display(numbers.highest_rail, Quantity.VOLTAGE),
         display(numbers.wall_watt, Quantity.POWER),
         f"{numbers.bottles}, {numbers.parts}",
-        words,
     )
+    # A number stays with its unit.
+    texts = (*(text.replace(" ", _TOGETHER).replace(f"{_TOGETHER}to{_TOGETHER}", " to ") for text in texts), words)
     if other is None:
         return [Cell(head, text) for head, text in zip(HEADS, texts, strict=True)]
     against = (
