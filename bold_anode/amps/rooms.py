@@ -6,12 +6,17 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from django.contrib import messages
 from django.http import Http404, HttpResponse
-from django.shortcuts import render
+from django.shortcuts import redirect, render
+from django.urls import reverse
 
 from bold_anode.amps.models import Project
+from bold_anode.amps.operations import Stale
 from bold_anode.amps.solved import Solved, solved
 from bold_anode.amps.strip import strip
+from bold_anode.frame.parsing import whole_number
+from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic.errors import ThermionicError
 
@@ -133,3 +138,29 @@ def draw_room(request: Request, project: Project, slug: str, notice: str = "", s
     response = render(request, template, context, status=status)
     response["Vary"] = "HX-Request"
     return response
+
+
+def seen(request: Request) -> int | None:
+    """The number of the revision that the page showed which asks."""
+    return whole_number(request.POST.get("seen", ""))
+
+
+def after(
+    request: Request, project_id: int, slug: str, change: Callable[[], Project | None], view: str = ""
+) -> HttpResponse:
+    """A room, at one of its views, after a change: its fragment for htmx, else the page afresh. What is refused is
+    said in words; to a page that was behind, the room is shown as it stands now with the sentence that says so."""
+    address = reverse("room", args=[project_id, slug]) + (f"?tab={view}" if view else "")
+    try:
+        project = change()
+    except Stale as reason:
+        now = owned(request, project_id)
+        if request.htmx:
+            return draw_room(request, now, slug, notice=str(reason), status=422)
+        messages.error(request, str(reason))
+        return redirect(address)
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    if not request.htmx:
+        return redirect(address)
+    return draw_room(request, project or owned(request, project_id), slug)

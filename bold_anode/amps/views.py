@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable
 
 from django.contrib import messages
 from django.core.paginator import Paginator
@@ -14,9 +13,8 @@ from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.amps import operations, starters, summaries
 from bold_anode.amps.models import Project
-from bold_anode.amps.rooms import draw_findings, draw_room, owned
+from bold_anode.amps.rooms import after, draw_findings, draw_room, owned, seen
 from bold_anode.frame.parsing import whole_number
-from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from bold_anode.tubes.models import OwnTube
 from thermionic import design as documents
@@ -135,32 +133,17 @@ def findings(request: Request, project_id: int, slug: str) -> HttpResponse:
 @require_POST
 def change(request: Request, project_id: int, slug: str) -> HttpResponse:
     """One change to the design, from any room: a value typed, a value stepped, a part put in or taken out."""
-    try:
-        project = operations.change_design(
+    return after(
+        request,
+        project_id,
+        slug,
+        lambda: operations.change_design(
             request.user,
             project_id,
             lambda design: _changed(_with_own_tube(request, design), request.POST),
-            _seen(request),
-        )
-    except operations.Stale as reason:
-        return _as_it_stands(request, project_id, slug, reason)
-    except ThermionicError as reason:
-        return refuse(request, str(reason))
-    return _redrawn(request, project, slug)
-
-
-def _seen(request: Request) -> int | None:
-    """The number of the revision that the page showed which asks."""
-    return whole_number(request.POST.get("seen", ""))
-
-
-def _as_it_stands(request: Request, project_id: int, slug: str, reason: Exception) -> HttpResponse:
-    """The room as it is now, to a page that was behind, with the sentence that says so."""
-    project = owned(request, project_id)
-    if request.htmx:
-        return draw_room(request, project, slug, notice=str(reason), status=422)
-    messages.error(request, str(reason))
-    return redirect("room", project.pk, slug)
+            seen(request),
+        ),
+    )
 
 
 def _with_own_tube(request: Request, design: Design) -> Design:
@@ -232,24 +215,10 @@ def _said(path: str) -> str:
 @require_POST
 def undo(request: Request, project_id: int, slug: str) -> HttpResponse:
     """One revision back."""
-    return _stepped(request, project_id, slug, operations.undo)
+    return after(request, project_id, slug, lambda: operations.undo(request.user, project_id, seen(request)))
 
 
 @require_POST
 def redo(request: Request, project_id: int, slug: str) -> HttpResponse:
     """One revision forward."""
-    return _stepped(request, project_id, slug, operations.redo)
-
-
-def _stepped(request: Request, project_id: int, slug: str, step: Callable[..., Project]) -> HttpResponse:
-    try:
-        return _redrawn(request, step(request.user, project_id, _seen(request)), slug)
-    except operations.Stale as reason:
-        return _as_it_stands(request, project_id, slug, reason)
-
-
-def _redrawn(request: Request, project: Project, slug: str) -> HttpResponse:
-    """The room after a change: its fragment for htmx, else the page afresh."""
-    if not request.htmx:
-        return redirect("room", project.pk, slug)
-    return draw_room(request, project, slug)
+    return after(request, project_id, slug, lambda: operations.redo(request.user, project_id, seen(request)))

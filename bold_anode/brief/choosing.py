@@ -7,15 +7,12 @@ from typing import Any
 
 from django.db.models import Q
 from django.http import Http404, HttpResponse
-from django.shortcuts import redirect
 from django.views.decorators.http import require_POST
 
 from bold_anode.amps import operations, studies
 from bold_anode.amps.models import Project
-from bold_anode.amps.rooms import draw_room, owned
+from bold_anode.amps.rooms import after, owned, seen
 from bold_anode.amps.studies import Arguments, Study
-from bold_anode.frame.parsing import whole_number
-from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from bold_anode.tasks.kinds import Report
 from bold_anode.tasks.models import State
@@ -24,7 +21,7 @@ from thermionic import tubes
 from thermionic.amplifier import SolvedAmplifier, needs
 from thermionic.design import Design
 from thermionic.design.iron import Piece
-from thermionic.errors import ThermionicError, ValueRefused
+from thermionic.errors import ValueRefused
 from thermionic.performance.choosing import choose
 from thermionic.performance.comparing import Comparison
 from thermionic.performance.wanted import Wanted
@@ -153,17 +150,13 @@ def take(request: Request, project_id: int, work_id: int, place: int) -> HttpRes
         raw = {**proposal["design"], "brief": documents.dump(design)["brief"], "name": design.name}
         return documents.validate(raw), proposal["title"].lower()
 
-    try:
-        operations.change_design(request.user, project_id, change, whole_number(request.POST.get("seen", "")))
+    def taken() -> Project:
+        after_it = operations.change_design(request.user, project_id, change, seen(request))
         # What it takes from the shelf is held by it, as many of a name as there are channels.
         for name in proposal["iron"]:
             free = _free_iron(request.user, project_id).filter(name=name)
-            taken = free.values_list("pk", flat=True)[: proposal["design"]["channels"]]
-            free.filter(pk__in=list(taken)).update(project=project_id)
-    except operations.Stale as reason:
-        return draw_room(request, owned(request, project_id), "brief", notice=str(reason), status=422)
-    except ThermionicError as reason:
-        return refuse(request, str(reason))
-    if not request.htmx:
-        return redirect("room", project_id, "brief")
-    return draw_room(request, owned(request, project_id), "brief")
+            some = free.values_list("pk", flat=True)[: proposal["design"]["channels"]]
+            free.filter(pk__in=list(some)).update(project=project_id)
+        return after_it
+
+    return after(request, project_id, "brief", taken)

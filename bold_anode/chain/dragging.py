@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from django.http import HttpResponse
-from django.shortcuts import redirect
 from django.views.decorators.http import require_POST
 
 from bold_anode.amps import operations
-from bold_anode.amps.rooms import draw_room, owned
+from bold_anode.amps.rooms import after, owned, seen
 from bold_anode.amps.solved import solved
-from bold_anode.frame.parsing import whole_number
-from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import anode_diagram
 from thermionic.design import Design
-from thermionic.errors import ThermionicError, ValueRefused
+from thermionic.errors import ValueRefused
 from thermionic.performance.dragging import move_line, move_point
 
 
@@ -39,16 +36,12 @@ def drag(request: Request, project_id: int) -> HttpResponse:
             return move_line(amplifier, block, (volt - at) / fall), f"{words}: load line turned"
         raise ValueRefused("The operating point or the load line can be dragged.")
 
-    try:
-        seen = whole_number(request.POST.get("seen", ""))
-        project = operations.change_design(request.user, project_id, change, seen)
-    except operations.Stale as reason:
-        return draw_room(request, owned(request, project_id), "chain", notice=str(reason), status=422)
-    except ThermionicError as reason:
-        return refuse(request, str(reason))
-    if not request.htmx:
-        return redirect("room", project.pk, "chain")
-    return draw_room(request, project, "chain")
+    return after(
+        request,
+        project_id,
+        "chain",
+        lambda: operations.change_design(request.user, project_id, change, seen(request)),
+    )
 
 
 def _number(request: Request, name: str) -> float:

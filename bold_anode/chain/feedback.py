@@ -7,14 +7,13 @@ from typing import Any
 
 import numpy as np
 from django.http import HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import render
 from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.amps import operations
-from bold_anode.amps.rooms import Shown, draw_room, owned
+from bold_anode.amps.rooms import Shown, after, owned, seen
 from bold_anode.amps.solved import solved
 from bold_anode.frame.figures import Figure
-from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, decades, drawn
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
@@ -238,13 +237,9 @@ def compensate(request: Request, project_id: int, block_id: str) -> HttpResponse
         after = compensated(design, block_id, kind, farad, ohm, request.POST.get("place", "")[:80])
         return after, f"{block_id.replace('_', ' ')}: {'lead capacitor' if kind == 'lead' else 'step network'}"
 
-    try:
-        seen = whole_number(request.POST.get("seen", ""))
-        project = operations.change_design(request.user, project_id, change, seen)
-    except operations.Stale as reason:
-        return draw_room(request, owned(request, project_id), "chain", notice=str(reason), status=422)
-    except ThermionicError as reason:
-        return refuse(request, str(reason))
-    if not request.htmx:
-        return redirect("room", project.pk, "chain")
-    return draw_room(request, project, "chain")
+    return after(
+        request,
+        project_id,
+        "chain",
+        lambda: operations.change_design(request.user, project_id, change, seen(request)),
+    )

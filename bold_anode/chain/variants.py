@@ -6,21 +6,19 @@ from collections.abc import Callable
 from typing import Any
 
 from django.http import HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import render
 from django.template import loader
 from django.utils.safestring import SafeString, mark_safe
 from django.views.decorators.http import require_POST, require_safe
 
-from bold_anode.amps import operations
 from bold_anode.amps import variants as kept
 from bold_anode.amps.models import Project
-from bold_anode.amps.rooms import Shown, draw_room, owned
+from bold_anode.amps.rooms import Shown, after, owned, seen
 from bold_anode.amps.solved import solved
 from bold_anode.amps.studies import shown as study_shown
 from bold_anode.chain.comparison import HEADS, cells
 from bold_anode.chain.drawing import drawing
 from bold_anode.frame.parsing import whole_number
-from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic.design import Design
 from thermionic.errors import ThermionicError
@@ -96,7 +94,7 @@ def keep(request: Request, project_id: int) -> HttpResponse:
     return _done(
         request,
         project_id,
-        lambda: kept.keep(request.user, project_id, name, change if school else None, _seen(request)),
+        lambda: kept.keep(request.user, project_id, name, change if school else None, seen(request)),
     )
 
 
@@ -119,18 +117,6 @@ def drop(request: Request, project_id: int, variant_id: int) -> HttpResponse:
     return _done(request, project_id, lambda: kept.drop(request.user, project_id, variant_id))
 
 
-def _seen(request: Request) -> int | None:
-    return whole_number(request.POST.get("seen", ""))
-
-
 def _done(request: Request, project_id: int, do: Callable[[], Project]) -> HttpResponse:
     """The room after a change to the variants."""
-    try:
-        do()
-    except operations.Stale as reason:
-        return draw_room(request, owned(request, project_id), "chain", notice=str(reason), status=422)
-    except ThermionicError as reason:
-        return refuse(request, str(reason))
-    if not request.htmx:
-        return redirect(f"/amps/{project_id}/chain/?tab=variants")
-    return draw_room(request, owned(request, project_id), "chain")
+    return after(request, project_id, "chain", do, "variants")

@@ -8,8 +8,7 @@ from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from bold_anode.amps import operations as amps
-from bold_anode.amps.rooms import Shown, draw_room, owned
+from bold_anode.amps.rooms import Shown, after, seen
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
@@ -131,25 +130,18 @@ def _back(request: Request) -> HttpResponse:
 @require_POST
 def use(request: Request, project_id: int, item_id: int) -> HttpResponse:
     """A piece into this project."""
-    seen = whole_number(request.POST.get("seen", ""))
-    try:
-        operations.use_item(request.user, project_id, item_id, request.POST.get("path", ""), seen)
-    except amps.Stale as reason:
-        return draw_room(request, owned(request, project_id), "iron", notice=str(reason), status=422)
-    except ThermionicError as reason:
-        return refuse(request, str(reason))
-    if not request.htmx:
-        return redirect(f"/amps/{project_id}/iron/?tab=shelf")
-    return draw_room(request, owned(request, project_id), "iron")
+    path = request.POST.get("path", "")
+    return after(
+        request,
+        project_id,
+        "iron",
+        lambda: operations.use_item(request.user, project_id, item_id, path, seen(request)),
+        "shelf",
+    )
 
 
 @require_POST
 def origin(request: Request, project_id: int) -> HttpResponse:
     """Where a value of this project's iron came from."""
-    try:
-        operations.say_origin(request.user, project_id, request.POST.get("path", ""), request.POST.get("source", ""))
-    except ThermionicError as reason:
-        return refuse(request, str(reason))
-    if not request.htmx:
-        return redirect("room", project_id, "iron")
-    return draw_room(request, owned(request, project_id), "iron")
+    path, source = request.POST.get("path", ""), request.POST.get("source", "")
+    return after(request, project_id, "iron", lambda: operations.say_origin(request.user, project_id, path, source))
