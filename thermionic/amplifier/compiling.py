@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from thermionic.blocks import Component, Flow
+from thermionic.blocks import Block, Component, Flow
 from thermionic.blocks.build import Bench, Build
 from thermionic.blocks.facets import Load, Loop, Rail, RectifierUse, Source, TransformerUse, TubeUse
 from thermionic.circuit.netlist import Netlist
@@ -139,13 +139,18 @@ def compile_design(design: Design) -> Compiled:
     used = Counter(section.partition(".")[0] for block in design.blocks for section in block.sections)
     taken = frozenset(reference for block in design.blocks for reference in block.references.values())
     build = Build(design, sections_used=dict(used), taken=taken)
-    for block in design.blocks:
-        if Flow.WINDING in block.ports().values():
-            block.compile(Bench(build, block))  # a rectifier reads what its winding is
-    for block in design.blocks:
-        if block.id not in build.windings:
-            block.compile(Bench(build, block))
+    # A winding reads what its transformer is, and a rectifier what its winding is.
+    for block in sorted(design.blocks, key=_mains_first):
+        block.compile(Bench(build, block))
     return _finished(design, build)
+
+
+_MAINS_SIDE = (Flow.MAINS, Flow.CORE, Flow.WINDING)
+
+
+def _mains_first(block: Block) -> int:
+    flows = block.ports().values()
+    return next((place for place, flow in enumerate(_MAINS_SIDE) if flow in flows), len(_MAINS_SIDE))
 
 
 def _finished(design: Design, build: Build) -> Compiled:

@@ -19,7 +19,6 @@ from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.supply_state import CircuitState, RectifierState
 from thermionic.circuit.system import System
 from thermionic.design import Design, route
-from thermionic.devices import RectifiedWinding
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.devices.gas import GasRegulator
 from thermionic.devices.triode import Cathode
@@ -119,8 +118,7 @@ class SolvedAmplifier:
     def parts(self) -> dict[str, PartState]:
         """Current, voltage and dissipation of every part; resistors with their ripple's heat.
 
-        A tube's voltage is from anode to cathode and its current and dissipation the anode's. A rectified winding's
-        current is that delivered, its dissipation the heat in its copper.
+        A tube's voltage is from anode to cathode and its current and dissipation the anode's.
         """
         states = dict(self.state.at.parts)
         for use in self.compiled.tubes:
@@ -129,11 +127,7 @@ class SolvedAmplifier:
             states[use.part] = PartState(state.current, volt, state.current * volt)
         mains = self.state.mains
         for rectifier in self.rectifiers:
-            if isinstance(rectifier.device, RectifiedWinding):
-                heat = rectifier.winding_rms_ampere**2 * float(rectifier.winding.ohm)
-            else:
-                heat = rectifier.dissipation
-            states[rectifier.part] = PartState(rectifier.mean_ampere, rectifier.mean_volt, heat)
+            states[rectifier.part] = PartState(rectifier.mean_ampere, rectifier.mean_volt, rectifier.dissipation)
         if mains is not None:
             for path, _ in self.compiled.components(Resistor):
                 for name in self.compiled.designators(path):
@@ -141,6 +135,14 @@ class SolvedAmplifier:
                     heat = mains.ripple_mean_square(*part.nodes) / part.device.ohm  # type: ignore[attr-defined]
                     states[name] = PartState(state.current, state.voltage, state.dissipation + heat)
         return states
+
+    def rms_ampere(self, name: str) -> float:
+        """A resistor's current over the mains cycle, A rms."""
+        part, mains = self.netlist[name], self.state.mains
+        ohm = float(part.device.ohm)  # type: ignore[attr-defined]
+        at, back = (0.0 if node == GROUND else self.state.at.voltage(node) for node in part.nodes)
+        moving = mains.ripple_mean_square(*part.nodes) if mains else 0.0
+        return float(((at - back) ** 2 + moving) ** 0.5) / ohm
 
     def part(self, path: str) -> PartState:
         """The state of the hottest of the parts that a design path belongs to. Raises KeyError."""

@@ -13,13 +13,26 @@ from typing import Any, Protocol
 
 from thermionic import devices
 from thermionic.blocks.base import Block
-from thermionic.blocks.facets import Bias, Load, Loop, Rail, RectifierUse, Source, TransformerUse, TubeUse, Winding
+from thermionic.blocks.facets import (
+    Bias,
+    Copper,
+    Core,
+    Load,
+    Loop,
+    Rail,
+    Rectified,
+    RectifierUse,
+    Source,
+    TransformerUse,
+    TubeUse,
+    Winding,
+)
 from thermionic.blocks.ports import split
 from thermionic.circuit.netlist import GROUND, Part
 from thermionic.errors import DesignRefused
 from thermionic.tubes import TubeType
 
-Facet = TubeUse | RectifierUse | Rail | Load | Source | TransformerUse | Loop
+Facet = TubeUse | RectifierUse | Rectified | Copper | Rail | Load | Source | TransformerUse | Loop
 
 
 class DesignView(Protocol):
@@ -40,7 +53,7 @@ class DesignView(Protocol):
         """The type of an envelope."""
 
 
-# From a winding's centre tap to the middle of a filament.
+# From a winding's centre tap to the middle of a filament; and the least that a winding has.
 _TAP_OHM = 1e-3
 
 
@@ -53,6 +66,8 @@ class Build:
     by_path: dict[str, list[str]] = field(default_factory=dict)
     facets: list[Any] = field(default_factory=list)
     windings: dict[str, Winding] = field(default_factory=dict)
+    cores: dict[str, Core] = field(default_factory=dict)
+    terminals: dict[tuple[str, int], str] = field(default_factory=dict)
     taken: frozenset[str] = frozenset()
     aliases: dict[str, str] = field(default_factory=dict)
     tap_ohms: dict[tuple[str, str], float] = field(default_factory=dict)
@@ -110,6 +125,10 @@ class Bench:
         producer_id, port = split(reference)
         producer = self._build.design.block(producer_id)
         node = producer.node(port, side if producer.sided(port) else "")
+        return self._fed_to(node, producer, reference_field, side)
+
+    def _fed_to(self, node: str, producer: Block, reference_field: str, side: str) -> str:
+        """A node of another block as this one has it, with what stands for the other channel in between."""
         channels = self._build.design.channels
         if channels == 1 or self.block.scope == producer.scope:
             return node
@@ -151,12 +170,6 @@ class Bench:
         """Say what load each secondary tap of this block is meant for."""
         self._build.tap_ohms |= {(self.block.id, port): ohm for port, ohm in taps.items()}
 
-    def rectifier(self, device: devices.Device, *nodes: str, winding: str) -> str:
-        """A winding with its rectifier as one part, which stands for the winding's block too."""
-        name = self.add("T", device, *nodes)
-        self._build.by_path.setdefault(f"blocks/{winding}", []).append(name)
-        return name
-
     def rectifying_tube(self, section: str, anode1: str, anode2: str, cathode: str) -> str:
         """A vacuum rectifier in its envelope."""
         envelope = section.partition(".")[0]
@@ -183,6 +196,60 @@ class Bench:
     def offer_winding(self, winding: Winding) -> None:
         """Say what this block's winding is."""
         self._build.windings[self.block.id] = winding
+
+    def core(self, reference_field: str) -> Core:
+        """The mains transformer that a reference stands for."""
+        return self._build.cores[split(getattr(self.block, reference_field))[0]]
+
+    def offer_core(self, core: Core) -> None:
+        """Say what this block's transformer is."""
+        self._build.cores[self.block.id] = core
+
+    def winding_end(self, reference_field: str, whole: bool = False, minus: str = GROUND) -> str:
+        """A node of |the winding's voltage| behind its copper, over ``minus``: what a rectifier finds that
+        conducts in both half cycles alike. ``whole`` it is that of both halves of a tapped one."""
+        w = self.winding(reference_field)
+        turns = 2 if whole and w.centre_tapped else 1
+        key = (w.block, turns)
+        if key not in self._build.terminals:
+            owner = Bench(self._build, self._build.design.block(w.block))
+            side = "whole" if turns == 2 else ""
+            emf, end = owner.node("emf", side), owner.node("end", side)
+            if w.core:
+                ratio = turns * w.volt / w.core.mains_volt
+                owner.add("T", devices.IdealTransformer(ratio), owner.take("transformer"), GROUND, emf, GROUND)
+            else:
+                owner.add("T", devices.MainsSource(turns * w.volt * 2**0.5, w.hertz, folded=True), emf, GROUND)
+            copper = owner.add("RW", devices.Resistor(turns * max(w.ohm, _TAP_OHM)), emf, end)
+            self.say(Copper(w.block, copper, 0.5 if w.centre_tapped and turns == 1 else 1.0))
+            self._build.terminals[key] = end
+        end = self._fed_to(self._build.terminals[key], self._build.design.block(w.block), reference_field, "")
+        if minus == GROUND:
+            return end
+        afloat = self.node("afloat", minus)
+        self.loose("XF", devices.IdealTransformer(1.0), end, GROUND, afloat, minus)
+        return afloat
+
+    def swinging_end(
+        self, reference_field: str, side: str, sign: int, whole: bool = False, minus: str = GROUND
+    ) -> str:
+        """A node that swings over ``minus`` with the winding's end in both half cycles, or with ``sign`` -1 with its
+        other end: what a rectifier finds that conducts in one of them.
+
+        It is |the winding's voltage| with a source in series that is nothing in the one half cycle and turns it over
+        in the other, when nothing is drawn.
+        """
+        w = self.winding(reference_field)
+        end = self.winding_end(reference_field, whole, minus)
+        middle, swinging = self.node("turn", side), self.node("swing", side)
+        peak = w.volt * 2**0.5 * (2 if whole and w.centre_tapped else 1)
+        self.loose("VM", devices.MainsSource(sign * peak, w.hertz), middle, end)
+        self.loose("VM", devices.MainsSource(-peak, w.hertz, folded=True), swinging, middle)
+        return swinging
+
+    def diode(self, name: str, a: str, b: str, arms: int = 1, side: str = "") -> str:
+        """The rectifier diode that a field holds, ``arms`` of them one behind the other as one."""
+        return self.add("D", getattr(self.block, name).arms(arms), a, b, name=name, side=side)
 
     def say(self, facet: Facet) -> None:
         """Add to what the solved design can be asked."""

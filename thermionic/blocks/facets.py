@@ -139,9 +139,21 @@ class Loop:
 
 
 @dataclass(frozen=True)
+class Core:
+    """A mains transformer as its windings find it: the node of its primary behind everything in series with it,
+    folded (see devices.MainsSource), the volts rms of its tap in use, and of the mains behind it."""
+
+    block: str
+    node: str
+    tap_volt: float
+    mains_volt: float
+
+
+@dataclass(frozen=True)
 class Winding:
     """A mains winding as a rectifier finds it: open-circuit voltage (rms, each half if tapped) on the mains as it is,
-    resistance (each half), the voltage that its primary is for, and whether it has a centre tap."""
+    resistance (each half), the voltage that its primary is for, and whether it has a centre tap; with the core that
+    it is on, if it shares one."""
 
     block: str
     volt: float
@@ -149,3 +161,32 @@ class Winding:
     primary_volt: float
     hertz: float
     centre_tapped: bool
+    core: Core | None = None
+
+
+@dataclass(frozen=True)
+class Copper:
+    """The copper of a winding: its block, its part, and the share of that part's heat that is in each half of it,
+    where its halves conduct in turn."""
+
+    block: str
+    part: str
+    share: float
+
+
+@dataclass(frozen=True)
+class Rectified:
+    """A rectifier at work: its block and form, the winding's block, the part of each arm (of a bridge, the one that
+    stands for all four), the nodes of its output, and the open-circuit peak between the ends that its arms hang on,
+    V. ``diode`` is the path of its silicon or selenium, "" for a tube's alone; ``tube`` its envelope, if it has one.
+    """
+
+    block: str
+    form: str
+    winding: str
+    parts: tuple[str, ...]
+    plus: str
+    minus: str
+    peak_volt: float
+    diode: str = ""
+    tube: str = ""

@@ -16,6 +16,8 @@ class Flow(Enum):
     PAIR = "balanced pair"
     RAIL = "rail"
     BIAS = "bias"
+    MAINS = "mains"
+    CORE = "mains transformer"
     WINDING = "winding"
     PLACE = "place"
 
@@ -44,6 +46,8 @@ ScreenRef = Annotated[_Text, Takes((Flow.RAIL, Flow.PLACE))]
 # A cathode returns to earth, or to a winding of the transformer that its anode drives.
 TapRef = Annotated[_Text, Takes((Flow.PLACE,))]
 BiasRef = Annotated[_Text, Takes((Flow.BIAS,))]
+MainsRef = Annotated[_Text, Takes((Flow.MAINS,))]
+CoreRef = Annotated[_Text, Takes((Flow.CORE,))]
 WindingRef = Annotated[_Text, Takes((Flow.WINDING,))]
 PlaceRef = Annotated[_Text, Takes((Flow.PLACE, Flow.SIGNAL, Flow.RAIL, Flow.BIAS))]
 

@@ -180,7 +180,8 @@ class _Envelope:
                 quiet = mains.open.G + 1e-7 * mains.open.S @ mains.open.S.T
                 solved = respond(mains.open, quiet, mains.hertz, mains.columns)
                 count = len(mains.pairs)
-                self.reach, self.drive = solved[..., :count], solved[..., count:] @ mains.peaks
+                self.reach = solved[..., :count]
+                self.drive = np.einsum("kns,ks->kn", solved[..., count:], mains.drive)
         self.network_of = state or (None,)
 
     def _line(self, second: float, means: Array) -> AffinePorts:
@@ -200,7 +201,7 @@ class _Envelope:
         lone = _STIFF * np.eye(len(means))
         impedance = np.einsum("np,knq->kpq", mains.ports, self.reach)
         impedance[0] = lone
-        open_volts = (self.drive @ mains.ports).T[None] * mains.drive
+        open_volts = (self.drive @ mains.ports).T[None]
         open_volts[0, :, 0] = means
         guess = open_volts
         if self.volts is not None:
@@ -226,7 +227,7 @@ class _Envelope:
             return 0.0
         system = self.mains.open
         phasors = -np.einsum("knp,pk->nk", self.reach, self.amperes - REFERENCE * self.volts[0])
-        phasors += self.drive.T * self.mains.drive
+        phasors += self.drive.T
         a, b = (phasors[system.node(node)] if node != GROUND else 0.0 for node in part.nodes)
         wave = waveform(np.asarray(a - b), 512)
         return float(np.sqrt(np.mean(wave**2))) / self._resistance(part)

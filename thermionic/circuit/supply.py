@@ -140,14 +140,15 @@ class Mains:
             still = float(np.max(np.abs(output - previous))) <= 1e-4 * float(np.max(np.abs(output)))
             if reach is None or not still:
                 reach = respond(self.open, slopes, self.hertz, self.columns)
-                mains, reach = reach[..., len(output) :] @ self.peaks, reach[..., : len(output)]
+                mains = np.einsum("kns,ks->kn", reach[..., len(output) :], self.drive)
+                reach = reach[..., : len(output)]
             else:
                 still_reach = respond(self.open, slopes, self.hertz[:1], self.columns)[..., : len(output)]
                 reach = np.concatenate([still_reach, reach[1:]])
             impedance = np.einsum("np,knq->kpq", self.ports, reach)
             lone = impedance[0].real + BESIDE * np.eye(len(output))
             impedance[0] = lone
-            open_volts = (mains @ self.ports).T[None] * self.drive
+            open_volts = (mains @ self.ports).T[None]
             open_volts[0, :, 0] = output + lone @ (drawn - REFERENCE * output)
             if start is None:
                 self.move_behind(impedance)
@@ -183,8 +184,8 @@ class Mains:
                 "is solved."
             )
         mains_hertz = frequencies.pop()
-        # With bridges alone everything repeats each half cycle.
-        folded = not self.sources and all(isinstance(part.device, RectifiedWinding) for part in self.rectifying)
+        # With everything folded it all repeats each half cycle.
+        folded = all(part.device.folded for part in self.sources)  # type: ignore[attr-defined]
         self.fundamental = 2 * mains_hertz if folded else mains_hertz
         finer = 1 if folded else 2
         self.spectrum = harmonics_of_one(finer * harmonics, finer * samples)
@@ -215,22 +216,29 @@ class Mains:
         for column, part in enumerate(self.sources):
             push[self.open.branch(part.name), column] = 1.0
         self.columns = np.hstack([self.ports, push])
-        # The mains sources' peaks, (sources,), or (variants, sources).
-        peaks = [np.asarray(part.device.peak_volt) for part in self.sources if isinstance(part.device, MainsSource)]
-        self.peaks: Array = np.stack(np.broadcast_arrays(*peaks), axis=-1) if peaks else np.zeros(0)
-        # sin(phase) is the real part of -j exp(j phase).
-        self.drive = np.zeros(len(self.hertz), dtype=complex)
-        self.drive[1] = 0.0 if folded else -1j
+        # The mains sources' harmonics, (harmonics + 1, sources), or (harmonics + 1, variants, sources).
+        shapes = [
+            part.device.phasors(len(self.hertz) - 1, self.fundamental)[
+                (...,) + (None,) * np.ndim(part.device.peak_volt)
+            ]
+            * np.asarray(part.device.peak_volt)
+            for part in self.sources
+            if isinstance(part.device, MainsSource)
+        ]
+        self.drive = np.stack(shapes, axis=-1) if shapes else np.zeros((len(self.hertz), 0))
         self.behind = np.zeros(count)
         self._packed: tuple[tuple[object, ...], list[tuple[float, Table]]] | None = None
 
     def _guess(self) -> AffinePorts:
         pairs = self.pairs
-        swing = np.zeros(len(pairs))
+        swing, mean = np.zeros(len(pairs)), np.zeros(len(pairs))
         if self.sources:
-            push = self.columns[:, len(pairs) :] @ self.peaks
-            linear = respond(self.open, self.open.G, np.array([self.fundamental]), push[:, None])[0, :, 0]
-            swing = np.abs(linear @ self.ports)
+            push = self.columns[:, len(pairs) :]
+            reach = self.ports.T @ respond(self.open, self.open.G, np.array([self.fundamental]), push)[0]
+            peaks = np.array([part.device.peak_volt for part in self.sources])  # type: ignore[attr-defined]
+            folded = np.array([part.device.folded for part in self.sources])  # type: ignore[attr-defined]
+            swing = np.abs(reach @ (peaks * ~folded)) + np.abs(reach @ (peaks * folded))
+            mean = 2 / np.pi * (reach @ (peaks * folded)).real
         siemens, start = np.zeros(len(pairs)), np.zeros(len(pairs))
         port = 0
         for part in self.rectifying:
@@ -239,7 +247,7 @@ class Mains:
                     start[port] = 1.3 * part.device.peak_volt / np.sqrt(2)
                     siemens[port] = 0.25 / part.device.ohm
                 else:
-                    start[port], siemens[port] = -0.9 * swing[port], 1 / 400.0
+                    start[port], siemens[port] = mean[port] - 0.9 * swing[port], 1 / 400.0
                 port += 1
         return AffinePorts(pairs, np.diag(siemens), -siemens * start)
 
@@ -370,7 +378,7 @@ class Mains:
         reach: ComplexArray,
         mains: ComplexArray,
     ) -> CircuitState:
-        x = -np.einsum("knp,pk->nk", reach, amperes) + mains.T * self.drive
+        x = -np.einsum("knp,pk->nk", reach, amperes) + mains.T
         x[:, 0] = at.x
         state = MainsState(
             self.fundamental, self.rectifying, volts, amperes + REFERENCE * volts, stand_in, x, self.open

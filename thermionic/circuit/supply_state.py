@@ -59,6 +59,13 @@ class MainsState:
         """Ripple at a node, V peak to peak."""
         return float(np.ptp(self.node_waveform(node)))
 
+    def delivered(self, source: Part) -> float:
+        """The mean power that a source or winding gives out, W."""
+        zero = np.zeros(self.x.shape[-1])
+        at, back = (zero if node == GROUND else self.x[self.system.node(node)] for node in source.nodes[:2])
+        power = (at - back) * self.x[self.system.branch(source.name)].conj()
+        return -float(power[0].real + np.sum(power[1:].real) / 2)
+
     def branch_waveform(self, part: str, which: int = 0, samples: int = 1024) -> Array:
         """A winding's or source's current over one period, A, (samples,)."""
         return waveform(self.x[self.system.branch(part, which)], samples)

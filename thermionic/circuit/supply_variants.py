@@ -78,13 +78,16 @@ def solve_variants(netlist: Netlist) -> SupplyVariants:
             slopes = np.broadcast_to(open_system.jacobian(at.port_slopes), (count, system.size, system.size))
             solved = respond(open_system, slopes, mains.hertz, mains.columns)
             reach = solved[..., :ports]
+            shapes = mains.drive if mains.drive.ndim == 3 else mains.drive[:, None]
             drive = np.einsum(
-                "lkns,ls->lkn", solved[..., ports:], np.broadcast_to(mains.peaks, (count, len(mains.sources)))
+                "lkns,kls->lkn",
+                solved[..., ports:],
+                np.broadcast_to(shapes, (len(shapes), count, shapes.shape[2])),
             )
             impedance = np.einsum("np,lknq->lkpq", mains.ports, reach)
             lone = impedance[:, 0].real + BESIDE * np.eye(ports)
             impedance[:, 0] = lone
-            open_volts = np.swapaxes(drive @ mains.ports, 1, 2) * mains.drive
+            open_volts = np.swapaxes(drive @ mains.ports, 1, 2)
             open_volts[:, :, 0] = output + np.einsum("lpq,lq->lp", lone, drawn - REFERENCE * output)
             if not mains.behind.any():
                 mains.move_behind(impedance[0])
@@ -97,7 +100,7 @@ def solve_variants(netlist: Netlist) -> SupplyVariants:
             siemens = np.stack([line.siemens for line in lines])
             ampere = np.stack([line.ampere for line in lines])
             if np.max(np.abs(mean - output)) <= AGREED * np.max(np.abs(mean)) + 1e-6:
-                x = -np.einsum("lknp,lpk->lnk", reach, found.amperes) + np.swapaxes(drive, 1, 2) * mains.drive
+                x = -np.einsum("lknp,lpk->lnk", reach, found.amperes) + np.swapaxes(drive, 1, 2)
                 x[:, :, 0] = at.x
                 return SupplyVariants(at, x)
             start = at.x

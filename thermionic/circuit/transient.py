@@ -21,7 +21,7 @@ from thermionic.circuit.kernels.steps import AT_CORNER, STUCK, TRIED, follow, on
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.system import System
-from thermionic.devices import CurrentSource, MainsSource, Sine, VoltageSource
+from thermionic.devices import CurrentSource, MainsSource, VoltageSource
 from thermionic.devices.base import Array, Device
 from thermionic.errors import NetlistRefused, NoSolution
 
@@ -83,8 +83,8 @@ class _Waves:
             elif isinstance(device, CurrentSource) and device.wave:
                 moving.append(((float(device.ampere), *device.wave.numbers()), place.unknowns))  # type: ignore[arg-type]
             elif isinstance(device, MainsSource):
-                sine = Sine(0.0, float(device.peak_volt), device.hertz)
-                moving.append(((0.0, *sine.numbers()), (-1, place.unknowns[2])))
+                still = float(device.excitation().dc[2])
+                moving.append(((still, *device.wave().numbers()), (-1, place.unknowns[2])))
         return cls(
             np.array([one for numbers, _ in moving for one in numbers], dtype=float),
             np.cumsum([0, *(len(numbers) for numbers, _ in moving)]),
@@ -145,6 +145,7 @@ class Stepper:
             for place in system.placed
             if isinstance(place.part.device, (VoltageSource, CurrentSource)) and place.part.device.wave
         ]
+        shaped += [place.part.device.wave() for place in system.placed if isinstance(place.part.device, MainsSource)]
         times = [wave.corners(until) for wave in shaped]
         every = np.concatenate([np.array(corners, dtype=float), *times, [until]])
         rising = np.unique(every[(every > 0) & (every <= until)])

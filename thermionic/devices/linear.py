@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 import numpy as np
@@ -21,7 +21,7 @@ from thermionic.devices.base import (
     between,
     placed,
 )
-from thermionic.devices.waves import Wave
+from thermionic.devices.waves import Sine, Wave
 from thermionic.lazily import lazily
 
 
@@ -139,10 +139,62 @@ class CurrentProbe(_Branch):
 
 @dataclass(frozen=True)
 class MainsSource(_Branch):
-    """The mains: ``peak_volt`` x sin(2 pi hertz t), from b up to a. Silent at DC and for the test tone."""
+    """The mains: ``peak_volt`` x sin(2 pi hertz t), from b up to a. Silent at DC and for the test tone.
+
+    ``folded`` it is |sin|: what a circuit sees in which every negative half cycle is turned over. There a rectifier
+    that conducts in both half cycles alike is a single diode, a resistance is itself, and a transformer without
+    leakage or magnetising current is an IdealTransformer; so one primary's resistance is shared by all of its
+    windings exactly, at half the harmonics.
+    """
 
     peak_volt: Value
     hertz: float
+    folded: bool = False
+
+    def excitation(self) -> Excitation:
+        mean = 2 / np.pi * np.asarray(self.peak_volt) if self.folded else 0.0
+        return Excitation(at(3, (2, mean)), np.zeros(3))
+
+    def phasors(self, harmonics: int, fundamental: float) -> ComplexArray:
+        """Its harmonics for a peak of 1 V, the mean first, of a ``fundamental`` that is the mains frequency or, where
+        it is folded, twice that: (harmonics + 1,).
+
+        |sin x| = 2/pi - 4/pi (cos 2x / 3 + cos 4x / 15 + ...), any table of Fourier series.
+        """
+        found = np.zeros(harmonics + 1, dtype=complex)
+        if not self.folded:
+            found[1] = -1j  # sin x is the real part of -j exp(jx)
+            return found
+        step = round(2 * self.hertz / fundamental)
+        order = np.arange(harmonics // step + 1)
+        found[::step] = -4 / np.pi / (4.0 * order**2 - 1)
+        found[0] /= 2
+        return found
+
+    def wave(self) -> Wave:
+        """It in time."""
+        return Sine(0.0, float(self.peak_volt), self.hertz, folded=self.folded)
+
+    def at_time(self, second: float, off: float = np.inf) -> Device:
+        return replace(self, peak_volt=0.0 * self.peak_volt) if second >= off else self
+
+
+@dataclass(frozen=True)
+class IdealTransformer(Device):
+    """Two windings with no loss, leakage or magnetising current, at any frequency and at DC: ``ratio`` x the first's
+    voltage is the second's, and the second's current out of its first end, times ``ratio``, goes into the first's.
+    For circuits whose mains is folded; iron is a Transformer."""
+
+    ratio: Value
+    terminals: ClassVar = ("start1", "end1", "start2", "end2")
+    branches: ClassVar = 1
+
+    def conductance(self) -> Array:
+        n, current = self.ratio, 4  # the current goes into start2
+        return placed(
+            5, (2, current, 1.0), (3, current, -1.0), (0, current, -n), (1, current, n),
+            (current, 2, 1.0), (current, 3, -1.0), (current, 0, -n), (current, 1, n),
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)

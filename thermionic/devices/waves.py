@@ -20,7 +20,8 @@ def wave_at(p: Any, second: Any) -> Any:
     """The value at a time of the wave whose numbers are ``p``."""
     if p[0] == _SINE:
         t = max(second - p[4], 0.0)
-        return p[1] + p[2] * math.sin(2.0 * math.pi * p[3] * t + p[6]) * math.exp(-p[5] * t)
+        sine = math.sin(2.0 * math.pi * p[3] * t + p[6])
+        return p[1] + p[2] * (abs(sine) if p[7] else sine) * math.exp(-p[5] * t)
     if p[0] == _EXPONENTIAL:
         value = p[1]
         if second > p[3]:
@@ -59,7 +60,8 @@ class Wave(ABC):
 
 @dataclass(frozen=True)
 class Sine(Wave):
-    """offset + amplitude sin(2 pi hertz (t - delay) + phase) exp(-damping (t - delay)); the offset before delay."""
+    """offset + amplitude sin(2 pi hertz (t - delay) + phase) exp(-damping (t - delay)); the offset before delay.
+    ``folded``, its half cycles are all positive."""
 
     offset: float
     amplitude: float
@@ -67,11 +69,18 @@ class Sine(Wave):
     delay: float = 0.0
     damping: float = 0.0
     phase: float = 0.0
+    folded: bool = False
 
     def numbers(self) -> tuple[float, ...]:
-        return _SINE, self.offset, self.amplitude, self.hertz, self.delay, self.damping, self.phase
+        numbers = (_SINE, self.offset, self.amplitude, self.hertz, self.delay, self.damping, self.phase)
+        return (*numbers, float(self.folded))
 
     def corners(self, until: float) -> Array:
+        if self.folded:
+            half = 0.5 / self.hertz
+            first = self.delay - self.phase / (2 * np.pi * self.hertz)
+            zeros = first + half * np.arange(np.ceil((self.delay - first) / half), np.ceil((until - first) / half))
+            return np.asarray(zeros[zeros > 0])
         return np.array([self.delay] if 0 < self.delay < until else [])
 
 

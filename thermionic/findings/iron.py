@@ -6,6 +6,7 @@ from math import isfinite
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.magnetising import lowest_full_hertz, magnetising_ampere
 from thermionic.blocks import Choke
+from thermionic.blocks.facets import Copper
 from thermionic.design import find
 from thermionic.findings.base import Cure, Finding, Rule, Severity
 from thermionic.values import Quantity, display
@@ -97,19 +98,17 @@ class WindingCurrent(Rule):
         for block in amplifier.design.blocks:
             rating = getattr(block, "rating_ampere", None)
             path = f"blocks/{block.id}"
-            of_it = amplifier.compiled.by_path.get(path, ())
-            rectifiers = [one for one in amplifier.rectifiers if one.part in of_it]
-            if rating is None or not rectifiers:
+            coppers = [one for one in amplifier.compiled.said(Copper) if one.block == block.id]
+            if rating is None or not coppers:
                 continue
-            halves = 2**0.5 if getattr(block, "centre_tapped", False) else 1.0  # each conducts every other half cycle
-            ampere = sum(one.winding_rms_ampere for one in rectifiers) / halves
+            ampere = sum(one.share**0.5 * amplifier.rms_ampere(one.part) for one in coppers)
             if ampere <= rating:
                 continue
             yield Finding(
                 self.name,
                 Severity.OVER,
                 path,
-                rectifiers[0].part,
+                coppers[0].part,
                 "The mains winding carries more than it is made for",
                 f"{display(ampere, Quantity.CURRENT)} rms; it is made for {display(rating, Quantity.CURRENT)}.",
                 "Its copper heats by the square of that, and its insulation ages the faster.",

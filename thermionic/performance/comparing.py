@@ -12,7 +12,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.solved import REFERENCE_HERTZ
 from thermionic.blocks import Component
 from thermionic.design import Design, field, find
-from thermionic.devices import RectifiedWinding
+from thermionic.devices import MainsSource
 from thermionic.findings import Finding
 from thermionic.lazily import remembered
 from thermionic.performance.levels import reference_output, source_for
@@ -64,28 +64,13 @@ def compared(amplifier: SolvedAmplifier, findings: list[Finding]) -> Comparison:
 
 
 def wall_watt(amplifier: SolvedAmplifier) -> float:
-    """What the rectified windings deliver with the heat in their copper, and the heaters, W."""
+    """What the mains or, where no transformer is given, its windings deliver, and the heaters, W."""
     mains = amplifier.state.mains
     total = heater_watt(amplifier.design)
-    for rectifier in amplifier.rectifiers:
-        ports = mains.ports_of(rectifier.part) if mains else slice(0)
-        if not isinstance(rectifier.device, RectifiedWinding) or mains is None:
-            continue
-        volts, amperes = mains.volts[ports], mains.amperes[ports]
-        steady = np.sum((volts[:, 0] * amperes[:, 0]).real)
-        moving = 0.5 * np.sum((volts[:, 1:] * amperes[:, 1:].conj()).real)
-        total += float(-(steady + moving)) + rectifier.winding_rms_ampere**2 * float(rectifier.winding.ohm)
-    for part in amplifier.netlist.parts:  # windings that feed rectifiers of their own
-        if part.device.rectifies and not isinstance(part.device, RectifiedWinding):
-            total += _drawn_through(amplifier, part.name)
+    for part in amplifier.netlist.parts:
+        if mains is not None and isinstance(part.device, MainsSource):
+            total += mains.delivered(part)
     return total
-
-
-def _drawn_through(amplifier: SolvedAmplifier, part: str) -> float:
-    """The power that a rectifier passes on, its mean current at the rail's voltage, with its own heat."""
-    state = amplifier.state.of(part)
-    cathode = amplifier.netlist[part].nodes[-1]
-    return abs(state.mean_ampere * amplifier.voltage(cathode)) + state.dissipation
 
 
 def heater_watt(design: Design) -> float:

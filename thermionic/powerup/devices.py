@@ -77,12 +77,13 @@ for _class in (
     devices.MeasuredLoudspeaker,
     devices.LED,
     devices.Thevenin,
-    devices.MainsSource,
     devices.BipolarTransistor,
     devices.Diode,
     devices.Zener,
     devices.Mosfet,
     devices.GasRegulator,
+    devices.SeleniumRectifier,
+    devices.Thermistor,
 ):
     spread.register(_class, _steady)
 
@@ -93,15 +94,22 @@ def _(device: Cathode) -> tuple[Device, ...]:
 
 
 @spread.register
-def _(device: devices.RectifiedWinding) -> tuple[Device, ...]:
+def _(device: devices.MainsSource) -> tuple[Device, ...]:
+    if not device.folded or device.peak_volt < 0:
+        return ()
     return (replace(device, peak_volt=device.peak_volt * (1 + WINDING_SPREAD)),)
+
+
+@spread.register
+def _(device: devices.IdealTransformer) -> tuple[Device, ...]:
+    return (replace(device, ratio=device.ratio * (1 + WINDING_SPREAD)),)
 
 
 def _never(device: Device, earthed: bool) -> Iterator[Failure]:
     return iter(())
 
 
-for _class in (devices.VoltageSource, devices.Feed, devices.MainsSource):  # these stand for what is outside
+for _class in (devices.VoltageSource, devices.Feed):  # these stand for what is outside
     failures.register(_class, _never)
 
 
@@ -174,7 +182,17 @@ def _(device: devices.Transformer, earthed: bool) -> Iterator[Failure]:
 
 
 @failures.register
-def _(device: devices.RectifiedWinding, earthed: bool) -> Iterator[Failure]:
+def _(device: devices.IdealTransformer, earthed: bool) -> Iterator[Failure]:
+    for factor, words in ((0.9, "low"), (1.1, "high")):
+        yield Failure(f"tap{words}", f"{{}} gives 10 % too {words} a voltage",
+                      "Look which of its leads are connected, and measure the winding unloaded.", 0.5,
+                      replace(device, ratio=device.ratio * factor))  # fmt: skip
+
+
+@failures.register
+def _(device: devices.MainsSource, earthed: bool) -> Iterator[Failure]:
+    if not device.folded or device.peak_volt < 0:
+        return  # it stands for what is outside, or turns a half cycle over
     for factor, words in ((0.9, "low"), (1.1, "high")):
         yield Failure(f"tap{words}", f"{{}} gives 10 % too {words} a voltage",
                       "Check the mains tap, and measure the mains again.", 0.5,
@@ -190,6 +208,6 @@ def _broken(device: Device, earthed: bool) -> Iterator[Failure]:
 
 for _class in (
     devices.LED, devices.Diode, devices.Zener, devices.Mosfet, devices.BipolarTransistor, devices.Inductor,
-    devices.Thevenin, devices.GasRegulator, devices.Driver, devices.MeasuredLoudspeaker, devices.OutputTransformer,
+    devices.Thevenin, devices.GasRegulator, devices.SeleniumRectifier, devices.Thermistor, devices.Driver, devices.MeasuredLoudspeaker, devices.OutputTransformer,
 ):  # fmt: skip
     failures.register(_class, _broken)

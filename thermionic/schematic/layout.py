@@ -14,6 +14,7 @@ from thermionic.design import Design
 WIDEST = 860.0
 # How much a character takes of a row, for the ends of wires that go on elsewhere; and the height of a lane of
 # feedback.
+SUPPLY_FLOWS = (Flow.MAINS, Flow.CORE, Flow.RAIL, Flow.WINDING, Flow.BIAS)
 CHARACTER, LANE, MARGIN, GAP = 7.6, 66.0, 14.0, 26.0
 
 
@@ -84,7 +85,7 @@ def signal_sheet(design: Design) -> Sheet:
 def block_sheet(design: Design, block_id: str) -> Sheet:
     """One block by itself, with flags for what it takes."""
     block = design.block(block_id)
-    flows = (Flow.RAIL, Flow.WINDING, Flow.BIAS) if block.group is Group.SUPPLY else (Flow.SIGNAL, Flow.PAIR)
+    flows = SUPPLY_FLOWS if block.group is Group.SUPPLY else (Flow.SIGNAL, Flow.PAIR)
     layout = _Layout(design, flows)
     layout.tapped = {}
     return layout.sheet([], [block]) if block.group is Group.FEEDBACK else layout.sheet([block], [])
@@ -93,7 +94,7 @@ def block_sheet(design: Design, block_id: str) -> Sheet:
 def supply_sheet(design: Design) -> Sheet:
     """The supplies."""
     blocks = [block for block in design.blocks if block.group is Group.SUPPLY]
-    return _Layout(design, (Flow.RAIL, Flow.WINDING, Flow.BIAS)).sheet(blocks, [])
+    return _Layout(design, SUPPLY_FLOWS).sheet(blocks, [])
 
 
 class _Layout:

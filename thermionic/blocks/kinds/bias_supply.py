@@ -5,20 +5,23 @@ from typing import Literal
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
-from thermionic.blocks.facets import Rail
-from thermionic.blocks.fields import Capacitor, Potentiometer, Resistor, named
+from thermionic.blocks.facets import Rail, Rectified
+from thermionic.blocks.fields import Capacitor, Potentiometer, RectifierDiode, Resistor, named
 from thermionic.blocks.ports import Flow, WindingRef
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
 from thermionic.circuit.netlist import GROUND
 
 
 class BiasSupply(Block):
-    """A winding, a bridge the other way about, an RC filter, and a trimmer a side with a resistor at its foot that
-    bounds its range. Turning a trimmer up makes its bias more negative."""
+    """A winding, a bridge or a diode the other way about with a resistor before it, an RC filter, and a trimmer a
+    side with a resistor at its foot that bounds its range. Turning a trimmer up makes its bias more negative."""
 
     kind: Literal["bias-supply"] = "bias-supply"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
     winding: WindingRef = named("Winding")
+    form: Literal["bridge", "half-wave"] = named("Form", "bridge")
+    diode: RectifierDiode = named("Each arm", RectifierDiode())
+    dropping: Resistor | None = named("Dropping resistor", None, first=Resistor(ohm=47.0, rating_watt=1.0))
     reservoir: Capacitor = named("Reservoir capacitor")
     resistor: Resistor = named("Series resistor")
     capacitor: Capacitor = named("Smoothing capacitor")
@@ -44,10 +47,14 @@ class BiasSupply(Block):
         return "trim_b/travel" if port == "out_b" else "trim/travel"
 
     def compile(self, bench: Bench) -> None:
-        w = bench.winding("winding")
         raw, smooth, foot = bench.node("raw"), bench.node("smooth"), bench.node("foot")
-        device = devices.RectifiedWinding(w.volt * 2**0.5, w.ohm, w.hertz)
-        bench.rectifier(device, GROUND, raw, winding=w.block)
+        if self.form == "bridge":
+            end, arms = bench.winding_end("winding", minus=raw), 2
+        else:
+            end, arms = bench.swinging_end("winding", "a", 1, minus=raw), 1
+        part = bench.diode("diode", bench.through("dropping", end, "dropped"), GROUND, arms)
+        w = bench.winding("winding")
+        bench.say(Rectified(self.id, self.form, w.block, (part,), GROUND, raw, w.volt * 2**0.5, bench.path("diode")))
         bench.fit("reservoir", GROUND, raw)
         bench.fit("resistor", raw, smooth)
         bench.fit("capacitor", GROUND, smooth)

@@ -1,31 +1,45 @@
-"""Silicon rectifiers: a bridge, or two diodes on a centre-tapped winding."""
+"""Silicon and selenium rectifiers: a bridge, two on a centre-tapped winding, one, or a doubler."""
 
 from typing import Literal
 
-from thermionic import devices
+from pydantic import model_validator
+
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
-from thermionic.blocks.fields import named
+from thermionic.blocks.facets import Rectified
+from thermionic.blocks.fields import Capacitor, RectifierDiode, Resistor, named
 from thermionic.blocks.ports import Flow, WindingRef
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.errors import DesignRefused
 
+_DOUBLED = Capacitor(farad=100e-6, rating_volt=400.0)
+
 
 class SiliconRectifier(Block):
-    """A bridge of four silicon diodes, or two on a centre-tapped winding.
+    """A bridge of four arms, two on a centre-tapped winding, one alone, or a doubler of two: of silicon, or as found
+    of selenium.
 
-    Solved as one source that follows the rectified sine behind the winding's resistance and the drop of the diodes
-    that conduct: two in a bridge; one with a centre tap, which halving the emission of both gives exactly.
+    Bridge and full-wave are solved with every half cycle turned upwards, where the arms that conduct in turn are one:
+    two in series in a bridge, one with a centre tap. A doubler's winding returns to its ``middle``, between two
+    capacitors one on the other.
     """
 
     kind: Literal["silicon-rectifier"] = "silicon-rectifier"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
     winding: WindingRef = named("Winding")
-    form: Literal["bridge", "full-wave"] = named("Form", "bridge")
+    form: Literal["bridge", "full-wave", "half-wave", "doubler"] = named("Form", "bridge")
+    diode: RectifierDiode = named("Each arm", RectifierDiode())
+    dropping: Resistor | None = named("Dropping resistor", None, first=Resistor(ohm=100.0, rating_watt=10.0))
+    lower: Capacitor | None = named(
+        "Doubler's lower capacitor", None, first=Capacitor(farad=100e-6, rating_volt=400.0)
+    )
+    upper: Capacitor | None = named(
+        "Doubler's upper capacitor", None, first=Capacitor(farad=100e-6, rating_volt=400.0)
+    )
 
     title = "Silicon rectifier"
-    about = "A bridge, or two diodes on a centre-tapped winding."
+    about = "A bridge, two diodes on a centre-tapped winding, one alone, or a doubler; selenium as found."
     group = Group.SUPPLY
     suffixes = {"out": ""}
 
@@ -38,10 +52,37 @@ class SiliconRectifier(Block):
             raise DesignRefused(
                 f"{self.id}: two diodes need a centre-tapped winding; {w.block} has none. Use a bridge."
             )
-        volt, ohm = (2 * w.volt, 2 * w.ohm) if w.centre_tapped and self.form == "bridge" else (w.volt, w.ohm)
-        diode = devices.Diode() if self.form == "bridge" else devices.Diode(emission=devices.Diode().emission / 2)
-        device = devices.RectifiedWinding(volt * 2**0.5, ohm, w.hertz, diode)
-        bench.rectifier(device, bench.node("out"), GROUND, winding=w.block)
+        out = bench.node("out")
+        behind = bench.node("rectified") if self.dropping else out
+        bench.fit("dropping", behind, out)
+        if self.form == "bridge":
+            parts = [bench.diode("diode", bench.winding_end("winding", whole=True), behind, arms=2)]
+        elif self.form == "full-wave":
+            parts = [bench.diode("diode", bench.winding_end("winding"), behind)]
+        elif self.form == "half-wave":
+            parts = [bench.diode("diode", bench.swinging_end("winding", "a", 1, whole=True), behind)]
+        else:
+            middle = bench.node("middle")
+            bench.fit("upper", out, middle)
+            bench.fit("lower", middle, GROUND)
+            # The end that is positive charges the upper one; when it is negative, its other end charges the lower.
+            parts = [
+                bench.diode(
+                    "diode", bench.swinging_end("winding", "a", 1, whole=True, minus=middle), behind, side="a"
+                ),
+                bench.diode("diode", bench.swinging_end("winding", "b", -1, whole=True), middle, side="b"),
+            ]
+        halves = 2 if w.centre_tapped and self.form != "full-wave" else 1
+        bench.say(
+            Rectified(self.id, self.form, w.block, tuple(parts), out, GROUND, halves * w.volt * 2**0.5,
+                      bench.path("diode"))
+        )  # fmt: skip
+
+    @model_validator(mode="after")
+    def _doubled(self) -> "SiliconRectifier":
+        if (self.form == "doubler") != (self.lower is not None and self.upper is not None):
+            raise ValueError(f"{self.id}: a doubler, and nothing else, has an upper and a lower capacitor.")
+        return self
 
     def sketch(self, pen: Sketch) -> None:
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH

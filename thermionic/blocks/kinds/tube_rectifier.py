@@ -2,10 +2,10 @@
 
 from typing import Literal
 
-from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
-from thermionic.blocks.fields import Resistor, Section, named
+from thermionic.blocks.facets import Rectified
+from thermionic.blocks.fields import RectifierDiode, Resistor, Section, named
 from thermionic.blocks.ports import Flow, WindingRef
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
 from thermionic.circuit.netlist import GROUND
@@ -14,7 +14,8 @@ from thermionic.errors import DesignRefused
 
 class TubeRectifier(Block):
     """A vacuum rectifier, full-wave on a centre-tapped winding, or half-wave with its anodes side by side on all of
-    one. ``anode_resistor`` is in series with each anode."""
+    one. ``anode_resistor`` is in series with each anode, and in a hybrid so is ``silicon``, which takes the reverse
+    voltage."""
 
     kind: Literal["tube-rectifier"] = "tube-rectifier"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
@@ -22,6 +23,7 @@ class TubeRectifier(Block):
     tubes: tuple[Section] = named("Rectifier tube")
     form: Literal["full-wave", "half-wave"] = named("Form", "full-wave")
     anode_resistor: Resistor | None = named("Anode resistors", None, first=Resistor(ohm=47.0, rating_watt=5.0))
+    silicon: RectifierDiode | None = named("Silicon in series with the anodes", None, first=RectifierDiode())
 
     title = "Vacuum rectifier"
     about = "A rectifier tube, full-wave on a centre-tapped winding or half-wave."
@@ -34,28 +36,29 @@ class TubeRectifier(Block):
 
     def compile(self, bench: Bench) -> None:
         w = bench.winding("winding")
+        halves = 1
         if self.form == "half-wave":
             halves = 2 if w.centre_tapped else 1
-            end = self._half(bench, "", halves * w.volt, halves * w.ohm, w.hertz)
-            anodes = [bench.through("anode_resistor", end, "anode", side) for side in "ab"]
+            ends = 2 * [bench.swinging_end("winding", "", 1, whole=True)]
         elif w.centre_tapped:
-            anodes = [
-                bench.through("anode_resistor", self._half(bench, side, sign * w.volt, w.ohm, w.hertz), "anode", side)
-                for side, sign in (("a", 1.0), ("b", -1.0))
-            ]
+            ends = [bench.swinging_end("winding", side, sign) for side, sign in (("a", 1), ("b", -1))]
         else:
             raise DesignRefused(
                 f"{self.id}: a full-wave rectifier tube needs a centre-tapped winding; {w.block} has none. Make it "
                 "half-wave."
             )
-        bench.rectifying_tube(self.tubes[0], anodes[0], anodes[1], bench.node("out"))
-
-    def _half(self, bench: Bench, side: str, volt: float, ohm: float, hertz: float) -> str:
-        """The winding's end, behind its resistance."""
-        emf, end = bench.node("emf", side), bench.node("winding", side)
-        bench.add("VM", devices.MainsSource(volt * 2**0.5, hertz), emf, GROUND)
-        bench.loose("RW", devices.Resistor(ohm), emf, end)
-        return end
+        anodes = [bench.through("anode_resistor", end, "anode", side) for end, side in zip(ends, "ab", strict=True)]
+        if self.silicon:
+            behind = [bench.node("behind_silicon", side) for side in "ab"]
+            for anode, end, side in zip(anodes, behind, "ab", strict=True):
+                bench.diode("silicon", anode, end, side=side)
+            anodes = behind
+        out = bench.node("out")
+        name = bench.rectifying_tube(self.tubes[0], anodes[0], anodes[1], out)
+        bench.say(
+            Rectified(self.id, self.form, w.block, (name,), out, GROUND, halves * w.volt * 2**0.5,
+                      bench.path("silicon") if self.silicon else "", self.tubes[0].partition(".")[0])
+        )  # fmt: skip
 
     def sketch(self, pen: Sketch) -> None:
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH

@@ -8,7 +8,7 @@ from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Winding
 from thermionic.blocks.fields import Amperes, Ohms, Volts, named
-from thermionic.blocks.ports import Flow
+from thermionic.blocks.ports import CoreRef, Flow
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
 from thermionic.values import Quantity, display
 
@@ -16,7 +16,9 @@ from thermionic.values import Quantity, display
 class MainsWinding(Block):
     """A secondary winding. ``winding_volt`` is its open-circuit voltage, rms, with ``primary_volt`` on the primary,
     of each half if it is centre-tapped; ``winding_ohm`` its resistance (each half's), the primary's as seen from it
-    included; ``rating_ampere`` what its copper (each half's) is made to carry, rms, None where that is not known."""
+    included; ``rating_ampere`` what its copper (each half's) is made to carry, rms, None where that is not known.
+    On a ``transformer`` of which several windings are given, its voltage is with that one's tap in use on its
+    voltage, and its resistance its own copper's alone."""
 
     kind: Literal["winding"] = "winding"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
@@ -25,6 +27,7 @@ class MainsWinding(Block):
     winding_ohm: Ohms = named("Winding resistance")
     centre_tapped: bool = named("Centre-tapped", False)
     rating_ampere: Annotated[Amperes, Field(gt=0)] | None = named("Rated current, rms", None)
+    transformer: CoreRef | None = named("Of the transformer", None)
 
     title = "Mains transformer winding"
     about = "One secondary of the mains transformer, with a centre tap if wanted."
@@ -36,9 +39,11 @@ class MainsWinding(Block):
 
     def compile(self, bench: Bench) -> None:
         volt, hertz = bench.mains
+        core = bench.core("transformer") if self.transformer else None
+        primary, volt = (core.tap_volt, core.mains_volt) if core else (self.primary_volt, volt)
         bench.offer_winding(
-            Winding(self.id, self.winding_volt * volt / self.primary_volt, self.winding_ohm, self.primary_volt, hertz,
-                    self.centre_tapped)
+            Winding(self.id, self.winding_volt * volt / primary, self.winding_ohm, primary, hertz, self.centre_tapped,
+                    core)
         )  # fmt: skip
 
     def sketch(self, pen: Sketch) -> None:
@@ -46,6 +51,9 @@ class MainsWinding(Block):
         if self.centre_tapped:
             half = text.removesuffix(" V")
             text = f"{half}-0-{half} V"
+        if self.transformer:
+            pen.start("transformer", 0, SUPPLY_PART)
+            pen.wire((0, SUPPLY_PART), (18, SUPPLY_PART))
         pen.mark("", "winding", 44, SUPPLY_PART, text=text, spoken="mains winding", label=(-42, 62, "start"),
                  main=f"blocks/{self.id}/winding_volt", size=(52, 70), designator="T")  # fmt: skip
         for sign, y in ((-1, SUPPLY_RAIL + 6), (1, SUPPLY_EARTH)):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from math import pi
 from typing import Any
 
 import numpy as np
@@ -346,9 +347,20 @@ def _driver(writer: Cards, part: Part, device: devices.Driver) -> None:
 
 
 def _mains_source(writer: Cards, part: Part, device: devices.MainsSource) -> None:
-    writer.lines.append(
-        f"{named('V', part)} {' '.join(part.nodes)} DC 0 SIN(0 {digits(device.peak_volt)} {digits(device.hertz)})"
-    )
+    peak, hertz = digits(device.peak_volt), digits(device.hertz)
+    if device.folded:
+        writer.lines.append(f"B{part.name} {' '.join(part.nodes)} V={peak}*abs(sin({digits(2 * pi)}*{hertz}*time))")
+    else:
+        writer.lines.append(f"{named('V', part)} {' '.join(part.nodes)} DC 0 SIN(0 {peak} {hertz})")
+
+
+def _ideal_transformer(writer: Cards, part: Part, device: devices.IdealTransformer) -> None:
+    name, (start1, end1, start2, end2) = part.name, part.nodes
+    writer.lines += [
+        f"E{name} {name}__e {end2} {start1} {end1} {digits(device.ratio)}",
+        f"V{name} {start2} {name}__e DC 0",
+        f"F{name} {end1} {start1} V{name} {digits(device.ratio)}",
+    ]
 
 
 def _coupled(writer: Cards, part: Part, device: devices.CoupledInductors) -> None:
@@ -396,6 +408,7 @@ _WRITERS: dict[type, Callable[[Cards, Part, Any], None]] = {
     devices.Choke: _transformer,
     devices.Driver: _driver,
     devices.MainsSource: _mains_source,
+    devices.IdealTransformer: _ideal_transformer,
     devices.CoupledInductors: _coupled,
     devices.VoltageControlled: _controlled,
     devices.Transconductance: _controlled,

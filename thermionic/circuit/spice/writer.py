@@ -29,7 +29,8 @@ def write(
         if part in rectifying:
             continue
         if rectifying and isinstance(part.device, devices.MainsSource):
-            writer.lines.append(f"{named('V', part)} {' '.join(part.nodes)} DC 0")
+            mean = digits(part.device.excitation().dc[2])
+            writer.lines.append(f"{named('V', part)} {' '.join(part.nodes)} DC {mean}")
             continue
         put(writer, part)
     if state is not None and state.mains is not None:

@@ -1,0 +1,87 @@
+"""The mains side: inlet, switch, fuse, and what limits the inrush."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from thermionic import devices
+from thermionic.blocks.base import Block, Group
+from thermionic.blocks.build import Bench
+from thermionic.blocks.fields import Capacitor, FusePart, Ohms, Resistor, ThermistorPart, named
+from thermionic.blocks.ports import Flow
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.circuit.netlist import GROUND
+from thermionic.values import Quantity, display
+
+
+class MainsInlet(Block):
+    """The house's mains behind ``wall_ohm`` of its wiring, then a fuse, a thermistor and a resistor in series.
+
+    ``line_capacitor`` is across the line, class X: a short in it is a short of the mains, which the fuse clears.
+    ``earth_capacitor`` is from line to protective earth, class Y: a short in it makes the chassis live, and what
+    flows in it flows through whoever touches an unearthed one. Both count by that current alone; what they keep
+    away, radio frequency, is not computed.
+    """
+
+    kind: Literal["mains-inlet"] = "mains-inlet"
+    scope: Literal["channel", "shared"] = named("Belongs to", "shared")
+    wall_ohm: Annotated[Ohms, Field(ge=0.01)] = named("House wiring", 0.4)
+    switched: Literal["one pole", "both poles"] = named("Switch in", "both poles")
+    fuse: FusePart | None = named("Fuse", None, first=FusePart(ampere=1.0))
+    thermistor: ThermistorPart | None = named("Inrush thermistor", None, first=ThermistorPart(cold_ohm=22.0))
+    series: Resistor | None = named("Series resistor", None, first=Resistor(ohm=10.0, rating_watt=10.0))
+    line_capacitor: Capacitor | None = named(
+        "Across the line (class X)", None, first=Capacitor(farad=100e-9, rating_volt=310.0)
+    )
+    earth_capacitor: Capacitor | None = named(
+        "From line to earth (class Y)", None, first=Capacitor(farad=2.2e-9, rating_volt=300.0)
+    )
+
+    title = "Mains inlet"
+    about = "Inlet, switch, fuse and inrush limiter: what a mains transformer hangs on."
+    group = Group.SUPPLY
+    first = {"fuse": {"ampere": 1.0}}
+
+    def ports(self) -> dict[str, Flow]:
+        return {"out": Flow.MAINS}
+
+    def compile(self, bench: Bench) -> None:
+        volt, hertz = bench.mains
+        wall, at = bench.node("emf"), bench.node("wall")
+        bench.add("VM", devices.MainsSource(volt * 2**0.5, hertz, folded=True), wall, GROUND)
+        bench.loose("RH", devices.Resistor(self.wall_ohm), wall, at)
+        for name in ("fuse", "thermistor", "series"):
+            at = bench.through(name, at, f"behind_{name}")
+        bench.join(bench.node("out"), at)
+
+    def sketch(self, pen: Sketch) -> None:
+        top, middle, earth = SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH
+        volt = f"{display(self.wall_ohm, Quantity.RESISTANCE)} wiring"
+        pen.mark("", "inlet", 24, middle, text=volt, label=(-18, 66, "start"), size=(44, 44), designator=" ",
+                 spoken="mains inlet", main=f"blocks/{self.id}/wall_ohm")  # fmt: skip
+        pen.wire((24, middle - 22), (24, top), (56, top))
+        pen.symbol("switch", 70, top)
+        pen.wire((24, middle + 22), (24, earth), (56, earth))
+        if self.switched == "both poles":
+            pen.symbol("switch", 70, earth)
+        else:
+            pen.wire((56, earth), (84, earth))
+        x = 84.0
+        for name in ("fuse", "thermistor", "series"):
+            x = pen.lying(name, x, top, 84, label=(0, 34, "middle"))
+        for name in ("line_capacitor", "earth_capacitor"):
+            if getattr(self, name) is None:
+                continue
+            pen.wire((x, top), (x + 60, top))
+            x += 60
+            pen.dot(x, top)
+            if name == "line_capacitor":
+                pen.upright(name, x, top, middle, earth)
+                pen.dot(x, earth)
+            else:
+                pen.upright(name, x, top, middle, middle + 34)
+                pen.earth(x, middle + 34)
+        pen.wire((84, earth), (x + 24, earth), (x + 24, middle + 6), (x + 36, middle + 6))
+        pen.wire((x, top), (x + 24, top), (x + 24, middle - 6), (x + 36, middle - 6))
+        pen.end("out", x + 36, middle)
+        pen.width = x + 36
