@@ -170,8 +170,10 @@ def test_the_next_lower_tap_gives_less(tubes_in):
 
 
 def test_a_winding_spreads_by_three_per_cent_and_a_wrong_tap_has_its_own_copper():
-    (moved,) = spread(devices.RectifiedWinding(380.0, 60.0, 50.0))
+    (moved,) = spread(devices.MainsSource(380.0, 50.0, folded=True))
     assert moved.peak_volt == pytest.approx(391.4)
+    (moved,) = spread(devices.IdealTransformer(1.5))
+    assert moved.ratio == pytest.approx(1.545)
     transformer = devices.Transformer((devices.Winding(1, 100), devices.Winding(0.05, 0.4)), devices.Core(20.0))
     taps = {fault.key: fault.device.windings[-1] for fault in failures(transformer, False) if "tap" in fault.key}
     # The next tap is for half or twice the load: turns, and with them the wire's length, go by the root of two.

@@ -25,6 +25,10 @@ RECORDS = {
 RENAMED = {"source": "input_emf", "speaker": "transformer_tap_8", "output_ht": "transformer_feed_wire"}
 
 
+# The mean of a supply is good to two parts in 100,000, its ripple to a few more.
+SUPPLY, RIPPLE = 2e-5, 1e-4
+
+
 def renamed(node):
     return RENAMED.get(node, node.removesuffix("_ht") + "_feed_wire" if node.endswith("_ht") else node)
 
@@ -74,11 +78,15 @@ def test_an_old_document_reads_as_todays(opened):
 def test_it_has_the_same_voltages_and_currents(opened):
     record, _, amplifier = opened
     for node, volt in record["nodes"].items():
-        assert amplifier.voltage(renamed(node)) == pytest.approx(volt, rel=1e-6, abs=1e-9), node
+        assert amplifier.voltage(renamed(node)) == pytest.approx(volt, rel=SUPPLY, abs=1e-9), node
     for name, state in record["parts"].items():
+        if name == "T2":
+            # A winding with its bridge was one part; its current is now the diodes'.
+            assert amplifier.parts["D1"].current == pytest.approx(state["current"], rel=SUPPLY)
+            continue
         now = amplifier.parts["VIN1" if name == "VIN" else name]
-        assert now.voltage == pytest.approx(state["voltage"], rel=1e-5, abs=1e-9), name
-        assert now.current == pytest.approx(state["current"], rel=1e-5, abs=1e-9), name
+        assert now.voltage == pytest.approx(state["voltage"], rel=SUPPLY, abs=1e-8), name
+        assert now.current == pytest.approx(state["current"], rel=SUPPLY, abs=1e-9), name
         # A bleeder's heat now has its ripple's share: some 0.03 % more.
         assert now.dissipation == pytest.approx(state["dissipation"], rel=5e-4, abs=1e-8), name
 
@@ -92,15 +100,15 @@ def test_it_has_the_same_figures(opened):
         (amplifier.full_output, signal["power"]["full_output"]),
         (amplifier.at_source, signal["power"]["at_source"]),
     ):
-        assert point.power_watt == pytest.approx(was["power_w"], rel=1e-5)
-        assert point.source_volt == pytest.approx(was["source_vrms"], rel=1e-5)
-        assert point.distortion == pytest.approx(was["thd"], rel=1e-5)
+        assert point.power_watt == pytest.approx(was["power_w"], rel=SUPPLY)
+        assert point.source_volt == pytest.approx(was["source_vrms"], rel=SUPPLY)
+        assert point.distortion == pytest.approx(was["thd"], rel=5e-5)
     for block, was in record["stages"].items():
         now = asdict(stage_numbers(amplifier, block))
         for name, value in was.items():
-            assert now[name] == (value if value is None else pytest.approx(value, rel=1e-5)), (block, name)
+            assert now[name] == (value if value is None else pytest.approx(value, rel=SUPPLY)), (block, name)
     for rail, volt in record["supply"]["ripple_v_peak_to_peak"].items():
-        assert amplifier.ripple(rail) == pytest.approx(volt, rel=1e-5), rail
+        assert amplifier.ripple(rail) == pytest.approx(volt, rel=RIPPLE), rail
 
 
 def test_it_has_the_same_findings(opened):

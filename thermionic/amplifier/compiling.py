@@ -173,7 +173,7 @@ def _finished(design: Design, build: Build) -> Compiled:
 
 def _renamed(facet: Any, name: Any) -> Any:
     changes: dict[str, Any] = {}
-    for field in ("node", "source_node", "output"):
+    for field in ("node", "source_node", "output", "plus", "minus", "drain", "gate", "source", "held"):
         if hasattr(facet, field):
             changes[field] = name(getattr(facet, field))
     if hasattr(facet, "nodes"):

@@ -17,8 +17,11 @@ from thermionic.blocks.facets import (
     Bias,
     Copper,
     Core,
+    GasUse,
+    HeaterUse,
     Load,
     Loop,
+    PassUse,
     Rail,
     Rectified,
     RectifierUse,
@@ -32,7 +35,20 @@ from thermionic.circuit.netlist import GROUND, Part
 from thermionic.errors import DesignRefused
 from thermionic.tubes import TubeType
 
-Facet = TubeUse | RectifierUse | Rectified | Copper | Rail | Load | Source | TransformerUse | Loop
+Facet = (
+    TubeUse
+    | RectifierUse
+    | Rectified
+    | Copper
+    | PassUse
+    | GasUse
+    | HeaterUse
+    | Rail
+    | Load
+    | Source
+    | TransformerUse
+    | Loop
+)
 
 
 class DesignView(Protocol):
@@ -51,6 +67,9 @@ class DesignView(Protocol):
 
     def tube_of(self, envelope: str) -> TubeType:
         """The type of an envelope."""
+
+    def serves_all(self, envelope: str) -> bool:
+        """Whether one bottle of an envelope serves all channels."""
 
 
 # From a winding's centre tap to the middle of a filament; and the least that a winding has.
@@ -114,6 +133,19 @@ class Bench:
     def mains(self) -> tuple[float, float]:
         """The house's mains, V rms and Hz."""
         return self._build.design.mains
+
+    @property
+    def channels(self) -> int:
+        """How many identical channels."""
+        return self._build.design.channels
+
+    def is_winding(self, reference_field: str) -> bool:
+        """Whether a reference is to a mains winding."""
+        return split(getattr(self.block, reference_field))[0] in self._build.windings
+
+    def is_split(self, envelope: str) -> bool:
+        """Whether the channels share a bottle, or it belongs to what they share."""
+        return self._build.design.serves_all(envelope)
 
     def node(self, port: str, side: str = "") -> str:
         """A node of this block's own."""
@@ -187,6 +219,11 @@ class Bench:
         self._build.add(Part(name, type_.rectifier(), (anode1, anode2, cathode), self.path()))
         self.say(RectifierUse(self.block.id, name, envelope, type_))
         return name
+
+    def gas_tube(self, section: str, anode: str, cathode: str) -> str:
+        """A gas regulator in its envelope. Returns its name."""
+        name = section.partition(".")[0].upper()
+        return self._build.add(Part(name, self.type_of(section).regulator(), (anode, cathode), self.path()))
 
     def winding(self, reference_field: str) -> Winding:
         """The mains winding that a reference stands for. Raises DesignRefused."""

@@ -70,6 +70,51 @@ class RectifierUse:
 
 
 @dataclass(frozen=True)
+class PassUse:
+    """A transistor in series with a rail: its block and part, the path of its ratings, the nodes of drain, gate and
+    source, and the node that its gate is held by (of which it follows the ripple, if it has any)."""
+
+    block: str
+    part: str
+    path: str
+    drain: str
+    gate: str
+    source: str
+    held: str
+
+
+@dataclass(frozen=True)
+class GasUse:
+    """A gas tube at work as a regulator: its block, part, envelope and type; the parts of all in series with it, from
+    the rail down; the paths of the resistor that feeds them and of a capacitor across them ("" if none)."""
+
+    block: str
+    part: str
+    envelope: str
+    type: TubeType
+    chain: tuple[str, ...]
+    resistor: str
+    capacitor: str = ""
+
+
+@dataclass(frozen=True)
+class HeaterUse:
+    """A heater at work: its block, the envelope, the resistance that stands for it (of all channels' that are side by
+    side), its volts and amperes as it is connected, which chain of its string it is in and which channel of one that
+    has both in series, the node that holds the string off earth, and whether it is fed with AC."""
+
+    block: str
+    envelope: str
+    part: str
+    volt: float
+    ampere: float
+    chain: int
+    copy: int
+    held: str
+    ac: bool
+
+
+@dataclass(frozen=True)
 class Rail:
     """A supply rail: the node, the block and port that make it, and the path of what smooths it ("" if nothing)."""
 

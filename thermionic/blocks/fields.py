@@ -197,6 +197,40 @@ class RectifierDiode(Component):
         return devices.Diode(emission=devices.Diode().emission * count)
 
 
+class ZenerPart(Component):
+    """Zener diodes in series: the volts of all together, and the slope of each ten of them."""
+
+    volt: Annotated[Volts, Field(gt=1.0)] = named("Volts, all together")
+    ampere: Annotated[Amperes, Field(gt=0)] = named("At", 2e-3)
+    letter: ClassVar = "D"
+    symbol: ClassVar = "zener"
+
+    def device(self) -> devices.Device:
+        return devices.Zener(self.volt, self.ampere, max(10.0, self.volt))
+
+    def turned(self, a: str, b: str) -> tuple[str, str]:
+        return b, a  # its cathode is the positive end
+
+
+class PassTransistor(Component):
+    """A MOSFET in series with a rail, by its ratings: volts from drain to source, watts with its case at 25 °C and
+    150 °C inside, and the heat-sink that it is on."""
+
+    rating_volt: Annotated[Volts, Field(gt=0)] = named("Voltage rating", 600.0)
+    rating_watt: Annotated[Watts, Field(gt=0)] = named("Watts, case at 25 °C", 75.0)
+    sink_kelvin_per_watt: Annotated[float, Field(gt=0.05, le=200.0)] = named("Heat-sink, K/W", 4.0)
+    threshold_volt: Annotated[Volts, Field(gt=0.5, le=10.0)] = named("Gate's threshold", 3.5)
+    letter: ClassVar = "Q"
+    symbol: ClassVar = "mosfet"
+
+    def device(self) -> devices.Device:
+        return devices.Mosfet(threshold_volt=self.threshold_volt)
+
+    def junction_celsius(self, watt: float, ambient: float = 45.0) -> float:
+        """The temperature inside with ``watt`` in it, °C, in a chassis at ``ambient``."""
+        return ambient + watt * (self.sink_kelvin_per_watt + 125.0 / self.rating_watt)
+
+
 class FusePart(Component):
     """A fuse by its rated current; ``speed`` says how much of a surge it stands."""
 

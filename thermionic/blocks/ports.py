@@ -49,6 +49,8 @@ BiasRef = Annotated[_Text, Takes((Flow.BIAS,))]
 MainsRef = Annotated[_Text, Takes((Flow.MAINS,))]
 CoreRef = Annotated[_Text, Takes((Flow.CORE,))]
 WindingRef = Annotated[_Text, Takes((Flow.WINDING,))]
+# Heaters are on a winding or, fed with DC, on a rail.
+HeaterFeedRef = Annotated[_Text, Takes((Flow.WINDING, Flow.RAIL))]
 PlaceRef = Annotated[_Text, Takes((Flow.PLACE, Flow.SIGNAL, Flow.RAIL, Flow.BIAS))]
 
 

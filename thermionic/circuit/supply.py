@@ -20,7 +20,7 @@ from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.small_signal import respond
 from thermionic.circuit.supply_state import CircuitState, MainsState
 from thermionic.circuit.system import System
-from thermionic.devices import AffinePorts, LinearPart, MainsSource, RectifiedWinding, Resistor
+from thermionic.devices import AffinePorts, LinearPart, MainsSource, Resistor
 from thermionic.devices.base import Array, ComplexArray, Device, Table
 from thermionic.devices.thermal import Hot
 from thermionic.errors import NetlistRefused, NoSolution
@@ -50,7 +50,7 @@ STAND_IN = "RECTIFIERS"
 def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> CircuitState:
     """The operating point of ``netlist``, its rectifiers solved over the mains cycle if it is on the mains.
 
-    On the mains is what has a MainsSource or a RectifiedWinding; else the plain operating point is found.
+    On the mains is what has a MainsSource; else the plain operating point is found.
     ``near`` is a solution of a similar circuit to start from. Raises NoSolution, NetlistRefused and BudgetSpent.
     """
     with budget.at_most():
@@ -111,9 +111,7 @@ class Mains:
     def __init__(self, netlist: Netlist, near: CircuitState | None) -> None:
         self.netlist, self.near = netlist, near
         self.sources = [part for part in netlist.parts if isinstance(part.device, MainsSource)]
-        self.windings = [part for part in netlist.parts if isinstance(part.device, RectifiedWinding)]
-        on_mains = bool(self.sources or self.windings)
-        self.rectifying = tuple(part for part in netlist.parts if on_mains and part.device.rectifies)
+        self.rectifying = tuple(part for part in netlist.parts if self.sources and part.device.rectifies)
 
     def solve(self) -> CircuitState:
         """See solve_circuit."""
@@ -127,7 +125,9 @@ class Mains:
         # Port voltages to start from, with what the currents drop that they are moved behind.
         start: ComplexArray | None = None
         stand_in, near = self._guess(), self.near.mains if self.near else None
-        if near and near.stand_in.pairs == stand_in.pairs:
+        if near and (near.stand_in.pairs != stand_in.pairs or near.volts.shape[-1] != len(self.hertz)):
+            near = None
+        if near:
             stand_in = near.stand_in
         for _ in range(_ROUNDS):
             budget.check(f"solving {self.netlist.title} over the mains cycle")
@@ -152,7 +152,7 @@ class Mains:
             open_volts[0, :, 0] = output + lone @ (drawn - REFERENCE * output)
             if start is None:
                 self.move_behind(impedance)
-                if near and near.stand_in.pairs == stand_in.pairs:
+                if near:
                     start = self.moved_behind(near.volts[None], (near.amperes - REFERENCE * near.volts)[None])
                 else:
                     start = self._roughly(impedance, open_volts, output)
@@ -177,7 +177,6 @@ class Mains:
         """
         devices = [part.device for part in self.netlist.parts]
         frequencies = {one.hertz for one in devices if isinstance(one, MainsSource)}
-        frequencies |= {one.mains_hertz for one in devices if isinstance(one, RectifiedWinding)}
         if len(frequencies) > 1:
             raise NetlistRefused(
                 f"{self.netlist.title} is on mains of {' and '.join(f'{f:g} Hz' for f in sorted(frequencies))}; one "
@@ -190,7 +189,6 @@ class Mains:
         finer = 1 if folded else 2
         self.spectrum = harmonics_of_one(finer * harmonics, finer * samples)
         self.hertz = self.spectrum.hertz(self.fundamental)
-        self.turns = {part.name: 2 * mains_hertz / self.fundamental for part in self.windings}
 
         parts = [part for part in self.netlist.parts if part not in self.rectifying]
         for part in self.rectifying:
@@ -227,29 +225,18 @@ class Mains:
         ]
         self.drive = np.stack(shapes, axis=-1) if shapes else np.zeros((len(self.hertz), 0))
         self.behind = np.zeros(count)
-        self._packed: tuple[tuple[object, ...], list[tuple[float, Table]]] | None = None
+        self._packed: tuple[tuple[object, ...], Table] | None = None
 
     def _guess(self) -> AffinePorts:
         pairs = self.pairs
-        swing, mean = np.zeros(len(pairs)), np.zeros(len(pairs))
-        if self.sources:
-            push = self.columns[:, len(pairs) :]
-            reach = self.ports.T @ respond(self.open, self.open.G, np.array([self.fundamental]), push)[0]
-            peaks = np.array([part.device.peak_volt for part in self.sources])  # type: ignore[attr-defined]
-            folded = np.array([part.device.folded for part in self.sources])  # type: ignore[attr-defined]
-            swing = np.abs(reach @ (peaks * ~folded)) + np.abs(reach @ (peaks * folded))
-            mean = 2 / np.pi * (reach @ (peaks * folded)).real
-        siemens, start = np.zeros(len(pairs)), np.zeros(len(pairs))
-        port = 0
-        for part in self.rectifying:
-            for _ in part.device.ports:
-                if isinstance(part.device, RectifiedWinding):
-                    start[port] = 1.3 * part.device.peak_volt / np.sqrt(2)
-                    siemens[port] = 0.25 / part.device.ohm
-                else:
-                    start[port], siemens[port] = mean[port] - 0.9 * swing[port], 1 / 400.0
-                port += 1
-        return AffinePorts(pairs, np.diag(siemens), -siemens * start)
+        push = self.columns[:, len(pairs) :]
+        reach = self.ports.T @ respond(self.open, self.open.G, np.array([self.fundamental]), push)[0]
+        peaks = np.array([part.device.peak_volt for part in self.sources])  # type: ignore[attr-defined]
+        folded = np.array([part.device.folded for part in self.sources])  # type: ignore[attr-defined]
+        swing = np.abs(reach @ (peaks * ~folded)) + np.abs(reach @ (peaks * folded))
+        start = 2 / np.pi * (reach @ (peaks * folded)).real - 0.9 * swing
+        siemens = 1 / 400.0
+        return AffinePorts(pairs, siemens * np.eye(len(pairs)), -siemens * start)
 
     def move_behind(self, impedance: ComplexArray) -> None:
         """Choose the resistance to move each rectifier behind that has a closed form with one: between what it sees
@@ -329,19 +316,19 @@ class Mains:
         less = REFERENCE - _LEAK
         share = 1.0 - self.behind * less
         v = v / share
-        for turns, table in self._tables(share):
-            table.evaluate(v, turns * np.asarray(phase), i, g)
+        self._table(share).evaluate(v, phase, i, g)
         ohm = self.behind / share
         at = np.arange(v.shape[-1])
         slopes = (g + less * ohm[:, None] * g) / share
         slopes[..., at, at] -= less / share
         return i - less * (v - ohm * i), slopes
 
-    def _tables(self, share: Array) -> list[tuple[float, Table]]:
-        """The rectifiers behind their resistances, packed, those together whose phase turns alike."""
+    def _table(self, share: Array) -> Table:
+        """The rectifiers behind their resistances, packed."""
         key = (self.softness, self.behind.tobytes(), *(part.device for part in self.rectifying))
         if self._packed is None or not _same(self._packed[0], key):
-            groups: dict[float, tuple[list[Device], list[slice]]] = {}
+            devices: list[Device] = []
+            places: list[slice] = []
             first = 0
             for part in self.rectifying:
                 ports = slice(first, first + len(part.device.ports))
@@ -349,12 +336,10 @@ class Mains:
                 behind = self.behind[first] / share[first]
                 moved = device.behind(float(behind)) if behind else device
                 assert moved is not None
-                devices, places = groups.setdefault(self.turns.get(part.name, 1.0), ([], []))
                 devices.append(moved)
                 places.append(ports)
                 first = ports.stop
-            made = [(turns, Table(devices, places, places)) for turns, (devices, places) in groups.items()]
-            self._packed = key, made
+            self._packed = key, Table(devices, places, places)
         return self._packed[1]
 
     def straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:

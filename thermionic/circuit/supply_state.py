@@ -10,7 +10,7 @@ from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint
 from thermionic.circuit.system import System
-from thermionic.devices import AffinePorts, Device, RectifiedWinding, Thevenin
+from thermionic.devices import AffinePorts, Device, Thevenin
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.lazily import lazily
 
@@ -84,21 +84,10 @@ class RectifierState:
     def _ports(self) -> slice:
         return self.mains.ports_of(self.part)
 
-    @property
-    def winding(self) -> RectifiedWinding:
-        """The device, where it is a winding with its bridge."""
-        assert isinstance(self.device, RectifiedWinding)
-        return self.device
-
-    @property
-    def _sign(self) -> float:
-        """A winding delivers out of its plus terminal; a diode's current flows into its anode."""
-        return -1.0 if isinstance(self.device, RectifiedWinding) else 1.0
-
     @lazily
     def currents(self) -> Array:
         """Current of each port over one period, A, (ports, samples)."""
-        return np.maximum(self._sign * waveform(self.mains.amperes[self._ports], 1024), 0.0)
+        return np.maximum(waveform(self.mains.amperes[self._ports], 1024), 0.0)
 
     @property
     def mean_volt(self) -> float:
@@ -108,7 +97,7 @@ class RectifierState:
     @property
     def mean_ampere(self) -> float:
         """Mean current delivered, A."""
-        return float(self._sign * np.sum(self.mains.amperes[self._ports][:, 0].real))
+        return float(np.sum(self.mains.amperes[self._ports][:, 0].real))
 
     @property
     def peak_ampere(self) -> float:
@@ -122,7 +111,7 @@ class RectifierState:
 
     @property
     def dissipation(self) -> float:
-        """Mean power lost in the device's own ports, W; not meant for a winding, which is a source."""
+        """Mean power lost in the device's own ports, W."""
         volts = waveform(self.mains.volts[self._ports], 1024)
         return float(np.mean(np.sum(volts * waveform(self.mains.amperes[self._ports], 1024), axis=0)))
 

@@ -138,6 +138,15 @@ class Design(Model):
                 return block
         raise KeyError(block_id)
 
+    def serves_all(self, envelope_id: str) -> bool:
+        """Whether one bottle of an envelope serves all channels: it is split between them, or in what they share."""
+        if self.channels == 1 or self.envelope(envelope_id).split == "channels":
+            return True
+        return any(
+            block.scope == "shared" and any(one.partition(".")[0] == envelope_id for one in block.sections)
+            for block in self.blocks
+        )
+
     @property
     def mains(self) -> tuple[float, float]:
         """The house's mains, V rms and Hz."""

@@ -2,7 +2,7 @@
 
 from thermionic.devices.base import Device, Excitation, Noise
 from thermionic.devices.behavioural import BehaviouralCharge, BehaviouralCurrent, BehaviouralVoltage
-from thermionic.devices.diode import LED, Diode, JunctionCharge, RectifiedWinding, SeleniumRectifier, Zener
+from thermionic.devices.diode import LED, Diode, JunctionCharge, SeleniumRectifier, Zener
 from thermionic.devices.gas import GasRegulator
 from thermionic.devices.linear import (
     AffinePorts,
@@ -68,7 +68,6 @@ __all__ = [
     "Piecewise",
     "Potentiometer",
     "Pulse",
-    "RectifiedWinding",
     "Resistor",
     "SeleniumRectifier",
     "Sine",

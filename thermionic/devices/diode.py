@@ -1,4 +1,4 @@
-"""Semiconductor diodes of every sort, and the winding with a bridge of them that makes a high-tension supply."""
+"""Semiconductor diodes of every sort."""
 
 from __future__ import annotations
 
@@ -151,41 +151,3 @@ class SeleniumRectifier(Device):
 
     def numbers(self) -> tuple[Value, ...]:
         return self.plates, self.saturation_ampere, self.emission, self.plate_ohm
-
-
-@dataclass(frozen=True)
-class RectifiedWinding(Device):
-    """A mains transformer winding feeding a bridge of four silicon diodes: a source with one port.
-
-    The winding's open-circuit voltage is ``peak_volt`` x sin(phase) behind ``ohm`` (its own copper, the
-    primary's as seen from it, and any added resistor). In each half cycle two diodes in series conduct, so at
-    the output the four are one branch driven by |e|, exactly but for reverse leakage of a few nA:
-
-        |e| - v = i R + 2 n Vt ln(1 + i / Is)
-
-    solved in closed form (see ``laws.junction``).
-
-    ``phase`` is that of the ripple fundamental, twice the mains: one period of it is one half cycle.
-    Has no operating point of its own; the supply analysis finds its average.
-    """
-
-    peak_volt: Value
-    ohm: Value
-    mains_hertz: float
-    diode: Diode = Diode()
-    terminals: ClassVar = ("plus", "minus")
-    ports: ClassVar = ((0, 1),)
-    equation: ClassVar = Law.RECTIFIED_WINDING
-    rectifies: ClassVar = True
-
-    @property
-    def ripple_hertz(self) -> float:
-        """The fundamental of the output: twice the mains frequency."""
-        return 2.0 * self.mains_hertz
-
-    def driving_volt(self, phase: Array | float) -> Array:
-        """|e| at a phase of the ripple fundamental."""
-        return np.abs(self.peak_volt * np.sin(0.5 * np.asarray(phase)))
-
-    def numbers(self) -> tuple[Value, ...]:
-        return self.peak_volt, self.ohm, self.diode.saturation_ampere, self.diode.emission

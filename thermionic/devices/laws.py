@@ -42,7 +42,6 @@ class Law(IntEnum):
     JUNCTION_CHARGE = 5
     ZENER = 6
     SELENIUM = 7
-    RECTIFIED_WINDING = 8
     GAS_REGULATOR = 9
     BIPOLAR = 10
     MOSFET = 11
@@ -300,14 +299,6 @@ def _selenium(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 
 
 @compiled
-def _rectified_winding(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
-    driving = abs(p[0] * math.sin(0.5 * phase))
-    delivered, slope = junction(driving - v[0], p[2], 2.0 * p[3] * THERMAL_VOLT, p[1])
-    # The port current flows into plus: it is the delivered current reversed, and falls as v rises.
-    i[0], g[0, 0] = -delivered, slope
-
-
-@compiled
 def _gas_regulator(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     i[0], g[0, 0] = v[0] / DARK_OHM, 1.0 / DARK_OHM
     if p[2] > 0.0:
@@ -441,8 +432,6 @@ def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         _zener(p, v, phase, i, g)
     elif law == Law.SELENIUM:
         _selenium(p, v, phase, i, g)
-    elif law == Law.RECTIFIED_WINDING:
-        _rectified_winding(p, v, phase, i, g)
     elif law == Law.GAS_REGULATOR:
         _gas_regulator(p, v, phase, i, g)
     elif law == Law.BIPOLAR:

@@ -11,6 +11,7 @@ from pydantic import BaseModel
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.solved import REFERENCE_HERTZ
 from thermionic.blocks import Component
+from thermionic.blocks.facets import HeaterUse
 from thermionic.design import Design, field, find
 from thermionic.devices import MainsSource
 from thermionic.findings import Finding
@@ -66,19 +67,20 @@ def compared(amplifier: SolvedAmplifier, findings: list[Finding]) -> Comparison:
 def wall_watt(amplifier: SolvedAmplifier) -> float:
     """What the mains or, where no transformer is given, its windings deliver, and the heaters, W."""
     mains = amplifier.state.mains
-    total = heater_watt(amplifier.design)
+    total = heater_watt(amplifier)
     for part in amplifier.netlist.parts:
         if mains is not None and isinstance(part.device, MainsSource):
             total += mains.delivered(part)
     return total
 
 
-def heater_watt(design: Design) -> float:
-    """What all heaters take, over all channels, W."""
-    total = 0.0
+def heater_watt(amplifier: SolvedAmplifier) -> float:
+    """What the heaters take that no supply of the design feeds, over all channels, W."""
+    design, total = amplifier.design, 0.0
+    fed = {use.envelope for use in amplifier.compiled.said(HeaterUse)}
     for envelope in design.envelopes:
         heater = design.tube_of(envelope.id).heater
-        if heater is not None:
+        if heater is not None and envelope.id not in fed:
             total += heater.volts * heater.amperes * _copies(design, envelope.id)
     return total
 
@@ -90,9 +92,7 @@ def bottles(design: Design) -> int:
 
 def _copies(design: Design, envelope: str) -> int:
     """How many bottles an envelope of the design stands for."""
-    users = [block for block in design.blocks if any(one.partition(".")[0] == envelope for one in block.sections)]
-    shared = any(block.scope == "shared" for block in users) or design.envelope(envelope).split == "channels"
-    return 1 if shared else design.channels
+    return 1 if design.serves_all(envelope) else design.channels
 
 
 def _parts(amplifier: SolvedAmplifier) -> int:

@@ -208,6 +208,7 @@ def _broken(device: Device, earthed: bool) -> Iterator[Failure]:
 
 for _class in (
     devices.LED, devices.Diode, devices.Zener, devices.Mosfet, devices.BipolarTransistor, devices.Inductor,
-    devices.Thevenin, devices.GasRegulator, devices.SeleniumRectifier, devices.Thermistor, devices.Driver, devices.MeasuredLoudspeaker, devices.OutputTransformer,
+    devices.Thevenin, devices.GasRegulator, devices.SeleniumRectifier, devices.Thermistor,
+    devices.Driver, devices.MeasuredLoudspeaker, devices.OutputTransformer,
 ):  # fmt: skip
     failures.register(_class, _broken)

@@ -120,6 +120,12 @@ class Heater:
     amperes: float
     filament: bool
 
+    def both_ways(self) -> tuple[Heater, Heater]:
+        """A heater with a centre tap with its halves in series, and in parallel. Its file has either."""
+        if self.volts > 9.0:
+            return self, Heater(self.volts / 2, self.amperes * 2, self.filament)
+        return Heater(self.volts * 2, self.amperes / 2, self.filament), self
+
     @property
     def warmup(self) -> Warmup:
         """How its cathode comes to temperature: the usual half-emission times, some 1 s for a filament and 11 s for a

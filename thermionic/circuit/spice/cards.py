@@ -154,19 +154,6 @@ def _diode(writer: Cards, part: Part, device: devices.Diode) -> None:
     writer.lines.append(f"{named('D', part)} {' '.join(part.nodes)} {_diode_model(writer, device)}")
 
 
-def _rectified_winding(writer: Cards, part: Part, device: devices.RectifiedWinding) -> None:
-    name, (plus, minus) = part.name, part.nodes
-    model = _diode_model(writer, device.diode)
-    writer.lines += [
-        f"V{name} {name}__a {name}__b SIN(0 {digits(device.peak_volt)} {digits(device.mains_hertz)})",
-        f"R{name} {name}__a {name}__c {digits(device.ohm)}",
-        f"D{name}1 {name}__c {plus} {model}",
-        f"D{name}2 {name}__b {plus} {model}",
-        f"D{name}3 {minus} {name}__c {model}",
-        f"D{name}4 {minus} {name}__b {model}",
-    ]
-
-
 def _triode(writer: Cards, part: Part, device: devices.Triode) -> None:
     model = writer.model("TRIODE", triode_subcircuit(device.coefficients))
     anode, grid, cathode = part.nodes
@@ -390,7 +377,6 @@ _WRITERS: dict[type, Callable[[Cards, Part, Any], None]] = {
     devices.Feed: _feed,
     devices.OutputTransformer: _output_transformer,
     devices.Diode: _diode,
-    devices.RectifiedWinding: _rectified_winding,
     devices.Triode: _triode,
     devices.FilamentTriode: _filament_triode,
     devices.Pentode: _pentode,

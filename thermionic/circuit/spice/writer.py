@@ -67,8 +67,6 @@ def circuit(netlist: Netlist, tone_hertz: float | None = 1000.0) -> str:
 
 def _mains_hertz(netlist: Netlist) -> float | None:
     for part in netlist.parts:
-        if isinstance(part.device, devices.RectifiedWinding):
-            return part.device.mains_hertz
         if isinstance(part.device, devices.MainsSource):
             return part.device.hertz
     return None
