@@ -18,6 +18,7 @@ from thermionic.blocks.facets import (
     Copper,
     Core,
     GasUse,
+    HeaterFeed,
     HeaterUse,
     Load,
     Loop,
@@ -43,6 +44,7 @@ Facet = (
     | PassUse
     | GasUse
     | HeaterUse
+    | HeaterFeed
     | Rail
     | Load
     | Source
@@ -266,6 +268,12 @@ class Bench:
         afloat = self.node("afloat", minus)
         self.loose("XF", devices.IdealTransformer(1.0), end, GROUND, afloat, minus)
         return afloat
+
+    def winding_emf(self, reference_field: str, whole: bool = False) -> str:
+        """The node of |the winding's voltage| before its copper; after ``winding_end`` of the same."""
+        w = self.winding(reference_field)
+        owner = self._build.design.block(w.block)
+        return owner.node("emf", "whole" if whole and w.centre_tapped else "")
 
     def swinging_end(
         self, reference_field: str, side: str, sign: int, whole: bool = False, minus: str = GROUND

@@ -99,19 +99,33 @@ class GasUse:
 
 @dataclass(frozen=True)
 class HeaterUse:
-    """A heater at work: its block, the envelope, the resistance that stands for it (of all channels' that are side by
-    side), its volts and amperes as it is connected, which chain of its string it is in and which channel of one that
-    has both in series, the node that holds the string off earth, and whether it is fed with AC."""
+    """A heater at work: its block, the envelope, the resistance that stands for it and for how many bottles side by
+    side that is; its volts and amperes as it is connected, and what is across each, Ω; which chain of its string it
+    is in, and which channel of one that has both in series."""
 
     block: str
     envelope: str
     part: str
+    count: int
     volt: float
     ampere: float
+    shunt_ohm: float | None
     chain: int
     copy: int
+
+
+@dataclass(frozen=True)
+class HeaterFeed:
+    """What feeds a heater string: its block, the node before its dropping resistor and that resistor's path and Ω
+    ("", 0 for none), the winding's block ("" for DC), how it is held off earth, and by which node."""
+
+    block: str
+    node: str
+    dropping: str
+    dropping_ohm: float
+    winding: str
+    reference: str
     held: str
-    ac: bool
 
 
 @dataclass(frozen=True)
@@ -223,8 +237,9 @@ class Copper:
 class Rectified:
     """A rectifier at work: its block and form, the winding's block, the part of each arm (of a bridge, the one that
     stands for all four), the nodes of its output, and the open-circuit peak between the ends that its arms hang on,
-    V. ``diode`` is the path of its silicon or selenium, "" for a tube's alone; ``tube`` its envelope, if it has one.
-    """
+    V; ``emf`` is the node of the winding's folded voltage, ``arms`` for each arm that conducts alone the node that
+    swings before it and the two that its capacitor is between. ``diode`` is the path of its silicon or selenium, ""
+    for a tube's alone; ``tube`` its envelope, if it has one."""
 
     block: str
     form: str
@@ -233,5 +248,7 @@ class Rectified:
     plus: str
     minus: str
     peak_volt: float
+    emf: str
+    arms: tuple[tuple[str, str, str], ...] = ()
     diode: str = ""
     tube: str = ""

@@ -9,9 +9,10 @@ from pydantic import Field, SerializeAsAny, ValidatorFunctionWrapHandler, WrapVa
 from pydantic_core import PydanticCustomError
 
 from thermionic.blocks import KINDS, Block
-from thermionic.blocks.fields import Decibels, Hertz, Metres, Model, Volts, Watts, named
+from thermionic.blocks.fields import Decibels, Hertz, Measured, Metres, Model, Volts, Watts, named
 from thermionic.devices import TriodeCoefficients
 from thermionic.tubes import Limits, TubeType, Unit, get
+from thermionic.values import Quantity
 
 VERSION = 2
 Name = Annotated[str, Field(min_length=1, max_length=120)]
@@ -26,14 +27,26 @@ class Brief(Model):
     """What the amplifier is for.
 
     ``loudspeaker_db`` is the loudspeaker's sound pressure level at 1 m for 1 W, ``listening_db`` the peak level
-    wanted at the listener's distance, dB re 20 uPa; ``mains_volt`` the house voltage, rms.
+    wanted at the listener's distance, dB re 20 uPa; ``mains_volt`` the house voltage, rms, ``mains_low_volt`` and
+    ``mains_high_volt`` the lowest and highest that were read there, None where nobody has.
     """
 
     loudspeaker_db: Decibels = named("Sensitivity, 1 W at 1 m", 90.0)
     listening_metre: Metres = named("Distance", 2.5)
     listening_db: Decibels = named("Peak level wanted there", 95.0)
     mains_volt: Volts = named("Mains at the wall", 230.0)
+    mains_low_volt: Annotated[float, Measured(Quantity.VOLTAGE)] | None = named("Lowest that was read", None)
+    mains_high_volt: Annotated[float, Measured(Quantity.VOLTAGE)] | None = named("Highest that was read", None)
     mains_hertz: Annotated[Hertz, Field(ge=16.0, le=400.0)] = named("Mains frequency", 50.0)
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Brief:
+        low, high = self.mains_low_volt, self.mains_high_volt
+        if (low is not None and not 0 < low <= self.mains_volt) or (high is not None and high < self.mains_volt):
+            raise ValueError(
+                f"The mains at the wall, {self.mains_volt:g} V, is not between the lowest and the highest read."
+            )
+        return self
 
 
 class Envelope(Model):
@@ -146,6 +159,11 @@ class Design(Model):
             block.scope == "shared" and any(one.partition(".")[0] == envelope_id for one in block.sections)
             for block in self.blocks
         )
+
+    def on_mains(self, volt: float) -> Design:
+        """The same in a house with ``volt`` at the wall, V rms."""
+        brief = self.brief.model_copy(update={"mains_volt": volt, "mains_low_volt": None, "mains_high_volt": None})
+        return self.model_copy(update={"brief": brief})
 
     @property
     def mains(self) -> tuple[float, float]:

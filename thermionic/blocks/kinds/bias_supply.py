@@ -48,13 +48,20 @@ class BiasSupply(Block):
 
     def compile(self, bench: Bench) -> None:
         raw, smooth, foot = bench.node("raw"), bench.node("smooth"), bench.node("foot")
+        alone: tuple[tuple[str, str, str], ...] = ()
         if self.form == "bridge":
             end, arms = bench.winding_end("winding", minus=raw), 2
         else:
             end, arms = bench.swinging_end("winding", "a", 1, minus=raw), 1
+            alone = ((end, GROUND, raw),)
         part = bench.diode("diode", bench.through("dropping", end, "dropped"), GROUND, arms)
         w = bench.winding("winding")
-        bench.say(Rectified(self.id, self.form, w.block, (part,), GROUND, raw, w.volt * 2**0.5, bench.path("diode")))
+        bench.say(
+            Rectified(
+                self.id, self.form, w.block, (part,), GROUND, raw, w.volt * 2**0.5,
+                bench.winding_emf("winding"), alone, bench.path("diode"),
+            )
+        )  # fmt: skip
         bench.fit("reservoir", GROUND, raw)
         bench.fit("resistor", raw, smooth)
         bench.fit("capacitor", GROUND, smooth)

@@ -7,7 +7,7 @@ from pydantic import Field, field_validator, model_validator
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
-from thermionic.blocks.facets import HeaterUse
+from thermionic.blocks.facets import HeaterFeed, HeaterUse
 from thermionic.blocks.fields import Capacitor, Fraction, Ohms, Resistor, named
 from thermionic.blocks.heaters import Link, chains
 from thermionic.blocks.ports import Flow, HeaterFeedRef, RailRef
@@ -100,13 +100,16 @@ class HeaterString(Block):
     def compile(self, bench: Bench) -> None:
         fed_by_ac = bench.is_winding("input")
         end = bench.winding_end("input", whole=True) if fed_by_ac else bench.take("input")
-        end = bench.through("dropping", end, "hot")
+        source, end = end, bench.through("dropping", end, "hot")
         held = GROUND
         if self.elevation:
             held = bench.node("held")
             bench.fit("upper", bench.take("elevation"), held)
             bench.fit("lower", held, GROUND)
             bench.fit("bypass", held, GROUND)
+        dropping = (bench.path("dropping"), self.dropping.ohm) if self.dropping else ("", 0.0)
+        winding = bench.winding("input").block if fed_by_ac else ""
+        bench.say(HeaterFeed(self.id, source, *dropping, winding, self.reference, held))
         copies = bench.channels if self.scope == "shared" else 1
         in_series = self.channels == "in series"
         for place, chain in enumerate(self.chains):
@@ -120,11 +123,8 @@ class HeaterString(Block):
                 part = bench.loose("RH", devices.Resistor(heater.volts / heater.amperes / count), at, below)
                 if link.shunt_ohm:
                     bench.loose("RS", devices.Resistor(link.shunt_ohm / count), at, below)
-                bench.say(
-                    HeaterUse(
-                        self.id, link.envelope, part, heater.volts, heater.amperes, place, copy, held, fed_by_ac
-                    )
-                )
+                rated = heater.volts, heater.amperes, link.shunt_ohm
+                bench.say(HeaterUse(self.id, link.envelope, part, count, *rated, place, copy))
                 at = below
 
     def sketch(self, pen: Sketch) -> None:

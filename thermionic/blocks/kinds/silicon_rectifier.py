@@ -55,27 +55,30 @@ class SiliconRectifier(Block):
         out = bench.node("out")
         behind = bench.node("rectified") if self.dropping else out
         bench.fit("dropping", behind, out)
+        whole = self.form != "full-wave"
+        alone: tuple[tuple[str, str, str], ...] = ()
         if self.form == "bridge":
             parts = [bench.diode("diode", bench.winding_end("winding", whole=True), behind, arms=2)]
         elif self.form == "full-wave":
             parts = [bench.diode("diode", bench.winding_end("winding"), behind)]
         elif self.form == "half-wave":
-            parts = [bench.diode("diode", bench.swinging_end("winding", "a", 1, whole=True), behind)]
+            end = bench.swinging_end("winding", "a", 1, whole=True)
+            parts, alone = [bench.diode("diode", end, behind)], ((end, behind, GROUND),)
         else:
             middle = bench.node("middle")
             bench.fit("upper", out, middle)
             bench.fit("lower", middle, GROUND)
             # The end that is positive charges the upper one; when it is negative, its other end charges the lower.
-            parts = [
-                bench.diode(
-                    "diode", bench.swinging_end("winding", "a", 1, whole=True, minus=middle), behind, side="a"
-                ),
-                bench.diode("diode", bench.swinging_end("winding", "b", -1, whole=True), middle, side="b"),
-            ]
-        halves = 2 if w.centre_tapped and self.form != "full-wave" else 1
+            upper = bench.swinging_end("winding", "a", 1, whole=True, minus=middle)
+            lower = bench.swinging_end("winding", "b", -1, whole=True)
+            parts = [bench.diode("diode", upper, behind, side="a"), bench.diode("diode", lower, middle, side="b")]
+            alone = ((upper, out, middle), (lower, middle, GROUND))
+        halves = 2 if w.centre_tapped and whole else 1
         bench.say(
-            Rectified(self.id, self.form, w.block, tuple(parts), out, GROUND, halves * w.volt * 2**0.5,
-                      bench.path("diode"))
+            Rectified(
+                self.id, self.form, w.block, tuple(parts), out, GROUND, halves * w.volt * 2**0.5,
+                bench.winding_emf("winding", whole), alone, bench.path("diode"),
+            )
         )  # fmt: skip
 
     @model_validator(mode="after")

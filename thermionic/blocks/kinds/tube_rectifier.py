@@ -56,8 +56,12 @@ class TubeRectifier(Block):
         out = bench.node("out")
         name = bench.rectifying_tube(self.tubes[0], anodes[0], anodes[1], out)
         bench.say(
-            Rectified(self.id, self.form, w.block, (name,), out, GROUND, halves * w.volt * 2**0.5,
-                      bench.path("silicon") if self.silicon else "", self.tubes[0].partition(".")[0])
+            Rectified(
+                self.id, self.form, w.block, (name,), out, GROUND, halves * w.volt * 2**0.5,
+                bench.winding_emf("winding", whole=self.form == "half-wave"),
+                ((ends[0], out, GROUND),) if self.form == "half-wave" else (),
+                bench.path("silicon") if self.silicon else "", self.tubes[0].partition(".")[0],
+            )
         )  # fmt: skip
 
     def sketch(self, pen: Sketch) -> None:
