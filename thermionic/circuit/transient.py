@@ -167,6 +167,11 @@ class Stepper:
         """Leave the sources as they are at rest."""
         self.waves = _Waves(np.zeros(0), np.zeros(1, dtype=int), np.zeros((0, 2), dtype=int))
 
+    def follow_only(self, least: float) -> None:
+        """Let the step be set by what stores at least so much (F, H or Wb-turns a unit): the rest has settled long
+        before, and every change of a device from step to step would be taken for a movement of its own."""
+        self.moved = np.any(np.abs(self.system.C) >= least, axis=0)
+
     def _circuit(self) -> tuple[Any, ...]:
         """What the kernels take of the circuit as it is, its sources and the accuracy."""
         system, table, waves = self.system, self.present.table, self.waves

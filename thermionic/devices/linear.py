@@ -144,12 +144,13 @@ class MainsSource(_Branch):
     ``folded`` it is |sin|: what a circuit sees in which every negative half cycle is turned over. There a rectifier
     that conducts in both half cycles alike is a single diode, a resistance is itself, and a transformer without
     leakage or magnetising current is an IdealTransformer; so one primary's resistance is shared by all of its
-    windings exactly, at half the harmonics.
+    windings exactly, at half the harmonics. A transient begins at its ``phase``, rad; nothing else looks at that.
     """
 
     peak_volt: Value
     hertz: float
     folded: bool = False
+    phase: float = 0.0
 
     def excitation(self) -> Excitation:
         mean = 2 / np.pi * np.asarray(self.peak_volt) if self.folded else 0.0
@@ -173,7 +174,7 @@ class MainsSource(_Branch):
 
     def wave(self) -> Wave:
         """It in time."""
-        return Sine(0.0, float(self.peak_volt), self.hertz, folded=self.folded)
+        return Sine(0.0, float(self.peak_volt), self.hertz, phase=self.phase, folded=self.folded)
 
     def at_time(self, second: float, off: float = np.inf) -> Device:
         return replace(self, peak_volt=0.0 * self.peak_volt) if second >= off else self
