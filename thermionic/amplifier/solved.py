@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -71,6 +71,8 @@ class _Near:
 
     without_tubes: CircuitState | None = None
     drive: Drive | None = None
+    # By the volts of the mains: with its tubes, and without them where that was solved.
+    elsewhere: dict[float, tuple[CircuitState, CircuitState | None]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,7 +85,7 @@ class SolvedAmplifier:
 
     def __getstate__(self) -> dict[str, Any]:
         """What is pickled: not what only saves time."""
-        return {name: value for name, value in vars(self).items() if name != "_remembered"}
+        return {name: value for name, value in vars(self).items() if name not in ("_remembered", "_elsewhere")}
 
     @property
     def design(self) -> Design:
@@ -99,6 +101,18 @@ class SolvedAmplifier:
     def load(self) -> Load:
         """What it drives."""
         return self.compiled.load
+
+    def on_mains(self, volt: float) -> SolvedAmplifier:
+        """The same amplifier with another voltage at the wall, V rms; solved once. Raises NoSolution."""
+        if volt == self.design.brief.mains_volt:
+            return self
+        solved: dict[float, SolvedAmplifier] = vars(self).setdefault("_elsewhere", {})
+        if volt not in solved:
+            lent = self.near.elsewhere
+            like = lent[min(lent, key=lambda one: abs(one - volt))] if lent else (self.state, None)
+            compiled = compile_design(self.design.on_mains(volt))
+            solved[volt] = SolvedAmplifier(compiled, solve_circuit(compiled.netlist, like[0]), _Near(like[1]))
+        return solved[volt]
 
     @lazily
     def rectifiers(self) -> tuple[RectifierState, ...]:
@@ -342,5 +356,8 @@ def solve(design: Design, near: SolvedAmplifier | None = None) -> SolvedAmplifie
     if near is None:
         return SolvedAmplifier(compiled, solve_circuit(compiled.netlist))
     known = vars(near)  # only what it has been asked for already
-    lent = _Near(known.get("without_tubes"), known.get("drive"))
+    elsewhere = {
+        volt: (one.state, vars(one).get("without_tubes")) for volt, one in known.get("_elsewhere", {}).items()
+    }
+    lent = _Near(known.get("without_tubes"), known.get("drive"), elsewhere)
     return SolvedAmplifier(compiled, solve_circuit(compiled.netlist, near.state), lent)

@@ -22,6 +22,7 @@ from thermionic.blocks.facets import (
     HeaterUse,
     Load,
     Loop,
+    MainsSide,
     PassUse,
     Rail,
     Rectified,
@@ -45,6 +46,8 @@ Facet = (
     | GasUse
     | HeaterUse
     | HeaterFeed
+    | Core
+    | MainsSide
     | Rail
     | Load
     | Source
@@ -243,6 +246,7 @@ class Bench:
     def offer_core(self, core: Core) -> None:
         """Say what this block's transformer is."""
         self._build.cores[self.block.id] = core
+        self.say(core)
 
     def winding_end(self, reference_field: str, whole: bool = False, minus: str = GROUND) -> str:
         """A node of |the winding's voltage| behind its copper, over ``minus``: what a rectifier finds that

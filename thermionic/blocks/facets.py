@@ -200,12 +200,25 @@ class Loop:
 @dataclass(frozen=True)
 class Core:
     """A mains transformer as its windings find it: the node of its primary behind everything in series with it,
-    folded (see devices.MainsSource), the volts rms of its tap in use, and of the mains behind it."""
+    folded (see devices.MainsSource), the volts rms of its tap in use, and of the mains behind it; the part of its
+    primary's copper, and the volt-amperes that it is made for."""
 
     block: str
     node: str
     tap_volt: float
     mains_volt: float
+    part: str
+    rating_va: float | None
+
+
+@dataclass(frozen=True)
+class MainsSide:
+    """What is before the mains transformers: its block, and the paths of the capacitors across the line and from
+    there to protective earth ("" where there is none)."""
+
+    block: str
+    line_capacitor: str
+    earth_capacitor: str
 
 
 @dataclass(frozen=True)

@@ -45,6 +45,7 @@ BESIDE = 1.0
 _BEHIND_AT = 3
 _ROUGHLY = 4  # times fewer harmonics to begin with
 STAND_IN = "RECTIFIERS"
+_SETTLED_KELVIN = 0.1  # of a thermistor or lamp
 
 
 def solve_circuit(netlist: Netlist, near: CircuitState | None = None) -> CircuitState:
@@ -66,7 +67,8 @@ def _warmed_through(netlist: Netlist, hot: list[Part], near: CircuitState | None
 
     They warm over many mains cycles, so within one each is a resistance.
     """
-    rises = {part.name: part.device.steady_rise(1.0) for part in hot}  # type: ignore[attr-defined]
+    rises = {part.name: _rise_before(part, near) for part in hot}
+    last: dict[str, tuple[float, float]] = {}
     state = near
     for _ in range(60):
         cold = netlist
@@ -75,10 +77,16 @@ def _warmed_through(netlist: Netlist, hot: list[Part], near: CircuitState | None
         state = Mains(cold, state).solve()
         settled = True
         for part in hot:
-            heat = resistor_heat(state, cold[part.name])
-            wanted = part.device.steady_rise(heat)  # type: ignore[attr-defined]
-            settled &= abs(wanted - rises[part.name]) < 0.05
-            rises[part.name] += 0.6 * (wanted - rises[part.name])
+            name, rise = part.name, rises[part.name]
+            off = part.device.steady_rise(resistor_heat(state, cold[name])) - rise  # type: ignore[attr-defined]
+            settled &= abs(off) < _SETTLED_KELVIN
+            # By the secant through the last two, which is where a cooler part that is warmed less would settle.
+            change = 0.6 * off
+            if name in last and abs(rise - last[name][0]) > 1e-6:
+                slope = (off - last[name][1]) / (rise - last[name][0])
+                change = -off / slope if slope < -0.2 else change
+            last[name] = rise, off
+            rises[name] = rise + float(np.clip(change, -60.0, 60.0))
         if settled:
             return CircuitState(netlist, state.at, state.mains)
     raise NoSolution(
@@ -86,6 +94,25 @@ def _warmed_through(netlist: Netlist, hot: list[Part], near: CircuitState | None
         tried=("its steady heat, again and again",),
         where=hot[0].name,
     )
+
+
+def _rise_before(part: Part, near: CircuitState | None) -> float:
+    """The rise that a thermistor or lamp had in a similar circuit; else that of a watt in it."""
+    device = part.device
+    assert isinstance(device, Hot)
+    now = near.at.system.netlist if near is not None else None
+    was = now[part.name].device if now is not None and part.name in now else None
+    if not isinstance(was, Resistor):
+        return device.steady_rise(1.0)
+    low, high = 0.0, 600.0
+    falls = device.ohm_at(low) > device.ohm_at(high)
+    for _ in range(40):
+        middle = 0.5 * (low + high)
+        if (device.ohm_at(middle) > float(was.ohm)) == falls:
+            low = middle
+        else:
+            high = middle
+    return 0.5 * (low + high)
 
 
 def resistor_heat(state: CircuitState, part: Part) -> float:

@@ -14,9 +14,13 @@ from thermionic.findings.grid_current import GridCurrent
 from thermionic.findings.grid_leak import GridLeak
 from thermionic.findings.grid_path import GridPath
 from thermionic.findings.heater_cathode import HeaterCathode
+from thermionic.findings.heaters import HeaterVoltage
 from thermionic.findings.hum import Hum
 from thermionic.findings.iron import ChokeCurrent, CoreCurrent, CoreSize, WindingCurrent
+from thermionic.findings.mains_side import EarthLeakage, FuseRating, TransformerLoad
 from thermionic.findings.output_load import OutputLoad
+from thermionic.findings.rectifier import FirstCapacitor, RectifierCurrent, RectifierReverse
+from thermionic.findings.regulators import GasWindow, PassHeadroom, PassHeat, PassVoltage
 from thermionic.findings.resistor_dissipation import ResistorDissipation
 from thermionic.findings.screen import ScreenDissipation, ScreenVoltage
 from thermionic.findings.sharing import Sharing
@@ -52,6 +56,17 @@ RULES: tuple[Rule, ...] = (
     ChokeCurrent(),
     CoreSize(),
     WindingCurrent(),
+    RectifierReverse(),
+    RectifierCurrent(),
+    FirstCapacitor(),
+    PassHeat(),
+    PassVoltage(),
+    PassHeadroom(),
+    GasWindow(),
+    FuseRating(),
+    TransformerLoad(),
+    EarthLeakage(),
+    HeaterVoltage(),
     Unsettled(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):

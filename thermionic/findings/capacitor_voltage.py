@@ -1,6 +1,7 @@
 """Every capacitor's voltage against its rating, working and with the tubes pulled."""
 
 from collections.abc import Iterable
+from functools import partial
 
 import numpy as np
 
@@ -9,6 +10,8 @@ from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.supply_state import CircuitState
 from thermionic.design import Capacitor
 from thermionic.findings.base import Cure, Finding, Rule, Severity, next_above
+from thermionic.findings.mains import worst
+from thermionic.supplies.moments import Moment, at_work, cold
 
 RATINGS = (
     16.0,
@@ -27,14 +30,16 @@ RATINGS = (
     630.0,
     1000.0,
 )
-MARGIN = 1.1  # for a mains that is 10 % high, the usual limit of public supply
+MARGIN = 1.1  # for a mains that is 10 % high
+_GROWS = 1.1  # the power of the mains that an unloaded supply grows with, and a little
 
 
 class CapacitorVoltage(Rule):
     """A capacitor has more across it than its rating, in working order or before the tubes conduct.
 
     With the tubes pulled, or still cold after switching on a silicon rectifier, the whole HT rises to the
-    winding's peak, and a coupling capacitor sees all of it.
+    winding's peak, and a coupling capacitor sees all of it. What a choke makes it ring to in the first second is not
+    in it; see supplies.switch_on.
     """
 
     name = "capacitor-voltage"
@@ -43,37 +48,40 @@ class CapacitorVoltage(Rule):
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for path, capacitor in amplifier.compiled.components(Capacitor):
-            designator, working, pulled = max(
-                (
-                    (name, _across(amplifier.state, name), _across(amplifier.without_tubes, name))
-                    for name in amplifier.compiled.designators(path)
-                ),
-                key=lambda found: max(found[1:]),
-            )
-            worst, when = max((working, "in working order"), (pulled, "with the tubes pulled or cold"))
             limit = capacitor.rating_volt
-            if worst * MARGIN <= limit:
+            names = amplifier.compiled.designators(path)
+            found, designator = None, names[0]
+            for name in names:
+                one = worst(
+                    amplifier, limit, (at_work, cold), partial(_across, name), severity=Severity.DANGER,
+                    grows=_GROWS,
+                )  # fmt: skip
+                if one is not None and (found is None or one.value > found.value):
+                    found, designator = one, name
+            if found is None:
                 continue
-            over = worst > limit
-            enough = next_above(worst * MARGIN, RATINGS)
+            over = found.severity is Severity.DANGER
+            working = _across(designator, at_work(amplifier, amplifier.design.brief.mains_volt))
+            enough = next_above(found.value * (MARGIN if over else 1.0), RATINGS)
             yield Finding(
                 self.name,
-                Severity.DANGER if over else Severity.NOTE,
+                found.severity,
                 path,
                 designator,
                 f"{designator} is over its voltage" if over else f"{designator} has no margin for a high mains",
-                f"{worst:.0f} V {when}, in a {limit:g} V capacitor"
-                + (f" ({working:.0f} V in working order)." if pulled > working else ".")
-                + ("" if over else f" With the mains 10 % high it would be {worst * MARGIN:.0f} V."),
+                f"{found.value:.0f} V {found.words}, in a {limit:g} V capacitor ({working:.0f} V as it works).",
                 "An over-volted capacitor leaks, heats and can burst or short the HT.",
-                worst if over else worst * MARGIN,
+                found.value,
                 limit,
                 Cure(f"{path}/rating_volt", f"{enough:g} V", f"Fit a {enough:g} V capacitor") if enough else None,
             )
 
 
-def _across(state: CircuitState, name: str) -> float:
-    """Highest steady voltage across a capacitor with its ripple's crest, V."""
+def _across(name: str, moment: Moment) -> float:
+    """Highest steady voltage across a capacitor with its ripple's crest, V; 0 where it is not in the circuit."""
+    state = moment.state
+    if name not in state.netlist:
+        return 0.0
     plus, minus = state.netlist[name].nodes
     steady = abs(_volt(state, plus) - _volt(state, minus))
     if state.mains is None:

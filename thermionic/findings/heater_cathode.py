@@ -3,12 +3,17 @@
 from collections.abc import Iterable
 
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.facets import HeaterFeed, HeaterUse, TubeUse
+from thermionic.circuit.netlist import GROUND
+from thermionic.circuit.supply_state import CircuitState
 from thermionic.findings.base import Finding, Rule, Severity
 from thermionic.findings.tubes import worst_of_each_block
+from thermionic.supplies.moments import cold, house_volts
 
 
 class HeaterCathode(Rule):
-    """A cathode stands further from earth, where the heaters are taken to be, than its insulation is rated for."""
+    """A cathode stands further from its heater than the insulation between them is rated for, at work or before the
+    tubes conduct. Heaters that no supply of the design feeds are taken to be at earth."""
 
     name = "heater-cathode"
     example = "sluice"
@@ -16,21 +21,47 @@ class HeaterCathode(Rule):
     quiet_on = {"blocks/winding/winding_volt": "240 V"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
-        for use, volts in worst_of_each_block(amplifier, lambda use: abs(amplifier.voltage(use.cathode))):
+        held = _held(amplifier)
+        for use, volts in worst_of_each_block(amplifier, lambda use: _working(amplifier, use, held)):
+            at = held.get(use.envelope, GROUND)
             limit = use.limits.heater_cathode_v
-            if use.type.heater is None or use.type.heater.filament or not limit or volts <= limit:
+            if use.type.heater is None or use.type.heater.filament or not limit:
+                continue
+            lifted = _volt(amplifier.state, amplifier.compiled.node(at))
+            when = f"at {amplifier.design.brief.mains_volt:.0f} V mains, working"
+            if at != GROUND:
+                early = cold(amplifier, house_volts(amplifier.design)[2])
+                before = abs(_volt(early.state, amplifier.compiled.node(at)))
+                if before > max(volts, limit):
+                    volts, when = before, early.words
+            if volts <= limit:
                 continue
             unsure = " The limit is not certain for this type." if "heater_cathode_v" in use.limits.unsure else ""
+            where = f"a heater at {lifted:.0f} V" if at != GROUND else "an earthed heater"
             yield Finding(
                 self.name,
                 Severity.OVER,
                 use.path,
                 use.part,
                 f"{use.type.type} cathode is too far from its heater",
-                f"{volts:.0f} V from cathode to an earthed heater; the {use.limits.called} is {limit:g} V.{unsure}",
+                f"{volts:.0f} V from cathode to {where} {when}; the {use.limits.called} is {limit:g} V.{unsure}",
                 "The insulation leaks, hums and in the end breaks down. Lift the heaters to about half of "
-                "that voltage, or "
-                "give this tube a winding of its own.",
+                "that voltage, or give this tube a winding of its own.",
                 volts,
                 limit,
             )
+
+
+def _held(amplifier: SolvedAmplifier) -> dict[str, str]:
+    """The node that each fed envelope's heater is held at."""
+    feeds = {feed.block: feed.held for feed in amplifier.compiled.said(HeaterFeed)}
+    return {use.envelope: feeds[use.block] for use in amplifier.compiled.said(HeaterUse)}
+
+
+def _working(amplifier: SolvedAmplifier, use: TubeUse, held: dict[str, str]) -> float:
+    heater = _volt(amplifier.state, amplifier.compiled.node(held.get(use.envelope, GROUND)))
+    return abs(amplifier.voltage(use.cathode) - heater)
+
+
+def _volt(state: CircuitState, node: str) -> float:
+    return 0.0 if node == GROUND or node not in state.at.system.nodes else state.at.voltage(node)

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from thermionic.amplifier import SolvedAmplifier, solve
+from thermionic.amplifier import SolvedAmplifier
 from thermionic.circuit.supply_state import CircuitState
 from thermionic.design import Design
-from thermionic.lazily import remembered
 
 # How far the public mains may go from what is usual in a house where nobody has read it: EN 50160 (2010), 4.2.2.
 SPREAD = 0.1
@@ -35,22 +34,14 @@ class Moment:
         return f"at {self.mains_volt:.0f} V mains, {self.when}"
 
 
-@remembered
-def on_mains(amplifier: SolvedAmplifier, volt: float) -> SolvedAmplifier:
-    """The amplifier with another voltage at the wall. Raises NoSolution."""
-    if volt == amplifier.design.brief.mains_volt:
-        return amplifier
-    return solve(amplifier.design.on_mains(volt), amplifier)
-
-
 def at_work(amplifier: SolvedAmplifier, volt: float) -> Moment:
     """With everything warm. Raises NoSolution."""
-    return Moment(volt, "working", on_mains(amplifier, volt).state)
+    return Moment(volt, "working", amplifier.on_mains(volt).state)
 
 
 def cold(amplifier: SolvedAmplifier, volt: float) -> Moment:
     """Before the tubes conduct, which is also how it stands with all of them pulled. Raises NoSolution."""
-    return Moment(volt, "tubes cold or pulled", on_mains(amplifier, volt).without_tubes)
+    return Moment(volt, "tubes cold or pulled", amplifier.on_mains(volt).without_tubes)
 
 
 def moments(amplifier: SolvedAmplifier) -> tuple[Moment, ...]:

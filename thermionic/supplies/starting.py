@@ -19,11 +19,13 @@ from thermionic.design import Capacitor, Resistor
 from thermionic.devices import Fuse, MainsSource
 from thermionic.devices import Resistor as ResistorDevice
 from thermionic.devices.base import Array
+from thermionic.devices.thermal import Hot
 
 MINUTE = 60.0
 _CYCLES = 8  # of the mains, that the first surge is followed for
 _ACCURACY = Accuracy(relative=1e-3, volt=1e-2, other=1e-4)
 _SHORT_OHM = 0.02
+_HOT_RISE = 175.0  # of a thermistor in a short, K
 _CURVE = 240  # points that are kept of a curve
 
 
@@ -178,6 +180,9 @@ def shorted_ampere(amplifier: SolvedAmplifier, block: str) -> float | None:
     copper = next(one for one in compiled.said(Copper) if one.block == use.winding)
     end = compiled.netlist[copper.part].nodes[1]
     short = compiled.netlist.without(lambda part: part.device.rectifies)
+    for part in short.parts:
+        if isinstance(part.device, Hot):
+            short = short.with_device(part.name, ResistorDevice(part.device.ohm_at(_HOT_RISE)))
     short = short.with_parts([Part("RSHORT", ResistorDevice(_SHORT_OHM), (end, GROUND))])
     system = System(short)
     x = np.linalg.solve(system.G + 1e-9 * np.eye(system.size), system.b_dc)

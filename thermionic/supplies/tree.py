@@ -26,8 +26,8 @@ class Draw:
 @dataclass
 class Branch:
     """One block of a supply: what it gives (volts DC of a rail or bias; rms of a winding or of the mains), the ripple
-    on it, V peak to peak, its current (mean of a rail, rms of a winding or of the mains), A; who draws from it, and the
-    supply blocks behind it."""
+    on it, V peak to peak, its current (mean of a rail, rms of a winding or of the mains), A; who draws from it, and
+    the supply blocks behind it."""
 
     block: Block
     volt: float | None = None

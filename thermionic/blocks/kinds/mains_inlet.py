@@ -7,6 +7,7 @@ from pydantic import Field
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
+from thermionic.blocks.facets import MainsSide
 from thermionic.blocks.fields import Capacitor, FusePart, Ohms, Resistor, ThermistorPart, named
 from thermionic.blocks.ports import Flow
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
@@ -53,6 +54,10 @@ class MainsInlet(Block):
         for name in ("fuse", "thermistor", "series"):
             at = bench.through(name, at, f"behind_{name}")
         bench.join(bench.node("out"), at)
+        fitted = {
+            name: bench.path(name) if getattr(self, name) else "" for name in ("line_capacitor", "earth_capacitor")
+        }
+        bench.say(MainsSide(self.id, **fitted))
 
     def sketch(self, pen: Sketch) -> None:
         top, middle, earth = SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH

@@ -56,8 +56,8 @@ class MainsTransformer(Block):
             bench.loose("VB", devices.MainsSource(self.bucking_volt * 2**0.5, hertz, folded=True), at, less)
             at = less
         node = bench.node("out")
-        bench.add("RP", devices.Resistor(max(self.copper_ohm, 1e-3)), at, node)
-        bench.offer_core(Core(self.id, node, self.tap_volt, volt - self.bucking_volt))
+        part = bench.add("RP", devices.Resistor(max(self.copper_ohm, 1e-3)), at, node)
+        bench.offer_core(Core(self.id, node, self.tap_volt, volt - self.bucking_volt, part, self.rating_va))
 
     @property
     def copper_ohm(self) -> float:

@@ -1,0 +1,157 @@
+"""Before the windings: the fuse, the mains transformer's load, and what leaks to protective earth."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import partial
+from math import pi
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.facets import Core, MainsSide, Rectified
+from thermionic.blocks.fields import FusePart
+from thermionic.design import find
+from thermionic.findings.base import Cure, Finding, Rule, Severity
+from thermionic.findings.mains import worst
+from thermionic.supplies.moments import Moment, at_work, house_volts
+from thermionic.supplies.starting import shorted_ampere
+from thermionic.values import Quantity, display
+
+FUSES = (
+    0.1,
+    0.125,
+    0.16,
+    0.2,
+    0.25,
+    0.315,
+    0.4,
+    0.5,
+    0.63,
+    0.8,
+    1.0,
+    1.25,
+    1.6,
+    2.0,
+    2.5,
+    3.15,
+    4.0,
+    5.0,
+    6.3,
+    8.0,
+    10.0,
+)
+# A fuse carries its rated current for ever; a quarter of it is left for what it ages by (a rule of thumb).
+LOADED = 0.75
+# It is sure to open in seconds at this multiple of its rating: IEC 60127-2 (2.1 times in 30 min, 4 times in 3 s).
+OPENS = 4.0
+# What may flow to protective earth in plugged equipment of class I: IEC 60065 and IEC 62368-1 have 3.5 mA.
+LEAKAGE = 3.5e-3
+
+
+def _fit(path: str, ampere: float | None) -> Cure | None:
+    if ampere is None:
+        return None
+    words = display(ampere, Quantity.CURRENT)
+    return Cure(f"{path}/ampere", words, f"Fit {words}")
+
+
+def _current(amplifier: SolvedAmplifier, name: str, moment: Moment) -> float:
+    part, mains = amplifier.netlist[name], moment.state.mains
+    if mains is None:
+        return 0.0
+    wave = mains.node_waveform(part.nodes[0]) - mains.node_waveform(part.nodes[1])
+    return float((wave**2).mean() ** 0.5) / float(part.device.ohm)  # type: ignore[attr-defined]
+
+
+class FuseRating(Rule):
+    """A mains fuse that does not carry the amplifier, or does not open on a shorted rectifier."""
+
+    name = "fuse-rating"
+    example = "reedbed"
+    fires_on = {"blocks/mains/fuse/ampere": "800 mA"}
+    quiet_on = {"blocks/mains/fuse/ampere": "1.6 A"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for path, fuse in amplifier.compiled.components(FusePart):
+            name = amplifier.compiled.designator(path)
+            found = worst(amplifier, fuse.ampere, (at_work,), partial(_current, amplifier, name), grows=1.6)
+            if found is not None:
+                enough = next((one for one in FUSES if LOADED * one >= found.value), None)
+                yield Finding(
+                    self.name, found.severity, path, name, f"{name} does not carry the amplifier",
+                    f"{display(found.value, Quantity.CURRENT)} rms {found.words}; it is made for "
+                    f"{display(fuse.ampere, Quantity.CURRENT)}.",
+                    "It opens after minutes or weeks, and the next one is then chosen too large. The transformer's "
+                    "own no-load current comes on top.", found.value, fuse.ampere,
+                    _fit(path, enough),
+                )  # fmt: skip
+                continue
+            yield from self._opens(amplifier, path, name, fuse)
+
+    def _opens(self, amplifier: SolvedAmplifier, path: str, name: str, fuse: FusePart) -> Iterable[Finding]:
+        for use in amplifier.compiled.said(Rectified):
+            ampere = shorted_ampere(amplifier, use.block)
+            needed = OPENS * fuse.ampere
+            if ampere is None or use.plus == "0" or ampere >= needed:
+                continue
+            usual = _current(amplifier, name, at_work(amplifier, amplifier.design.brief.mains_volt))
+            fitting = next((one for one in FUSES if usual <= LOADED * one and OPENS * one <= ampere), None)
+            yield Finding(
+                self.name, Severity.POOR, path, name, f"{name} may not open on a shorted rectifier",
+                f"{display(ampere, Quantity.CURRENT)} rms at {amplifier.design.brief.mains_volt:.0f} V mains with "
+                f"the {use.block.replace('_', ' ')} shorted; {display(needed, Quantity.CURRENT)} open it in seconds.",
+                "The transformer burns before the fuse goes. A smaller fuse, or one of its own in that winding.",
+                needed, ampere,
+                _fit(path, fitting if fitting and fitting < fuse.ampere else None),
+            )  # fmt: skip
+
+
+class TransformerLoad(Rule):
+    """A mains transformer gives more volt-amperes than it is made for."""
+
+    name = "transformer-load"
+    example = "reedbed"
+    fires_on = {"blocks/mains_transformer/rating_va": "120"}
+    quiet_on = {"blocks/mains_transformer/rating_va": "200"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        for core in amplifier.compiled.said(Core):
+            rating = core.rating_va
+            if rating is None:
+                continue
+            _, usual, _ = house_volts(amplifier.design)
+            volt_ampere = core.tap_volt * amplifier.rms_ampere(core.part)
+            if volt_ampere <= rating:
+                continue
+            yield Finding(
+                self.name, Severity.OVER, f"blocks/{core.block}", core.part, "The mains transformer is overloaded",
+                f"{volt_ampere:.0f} VA at {usual:.0f} V mains, working; it is made for {rating:g} VA. Its own "
+                "no-load current comes on top.",
+                "Its copper heats by the square of that, and its insulation ages the faster.", volt_ampere, rating,
+            )  # fmt: skip
+
+
+class EarthLeakage(Rule):
+    """What a capacitor from the line to protective earth lets through."""
+
+    name = "earth-leakage"
+    example = "sluice"
+    fires_on = {"blocks/mains/earth_capacitor": "fit", "blocks/mains/earth_capacitor/farad": "100n"}
+    quiet_on = {"blocks/mains/earth_capacitor": "fit", "blocks/mains/earth_capacitor/farad": "2n2"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        _, _, high = house_volts(amplifier.design)
+        for side in amplifier.compiled.said(MainsSide):
+            if not side.earth_capacitor:
+                continue
+            part = find(amplifier.design, side.earth_capacitor).value
+            ampere = 2 * pi * amplifier.design.brief.mains_hertz * part.farad * high
+            if ampere <= LEAKAGE:
+                continue
+            yield Finding(
+                self.name, Severity.DANGER, side.earth_capacitor, "", "Too much flows to protective earth",
+                f"{display(ampere, Quantity.CURRENT)} at {high:.0f} V mains; {display(LEAKAGE, Quantity.CURRENT)} is "
+                "the usual limit where protective earth is connected, and your local code may have less.",
+                "Where the earth is missing or broken it flows through whoever touches the chassis. It must be of "
+                "class Y, which fails open; have it seen by a licensed electrician.", ampere, LEAKAGE,
+                Cure(f"{side.earth_capacitor}/farad", "2n2", "Fit 2.2 nF of class Y"),
+            )  # fmt: skip
