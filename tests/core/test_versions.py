@@ -113,10 +113,17 @@ def test_it_has_the_same_figures(opened):
 
 def test_it_has_the_same_findings(opened):
     record, _, amplifier = opened
-    now = [(found.rule, found.severity.words, found.designator, found.evidence) for found in examine(amplifier)]
-    assert now == [
-        tuple(was[key] for key in ("rule", "severity", "designator", "evidence")) for was in record["findings"]
+    now = [
+        (found.rule, found.severity.words, found.designator, spoken(found.evidence)) for found in examine(amplifier)
     ]
+    assert now == [
+        (was["rule"], was["severity"], was["designator"], spoken(was["evidence"])) for was in record["findings"]
+    ]
+
+
+def spoken(evidence):
+    """What a finding says, or of a capacitor the volts: it names its moment since."""
+    return evidence.split()[0] if "capacitor" in evidence else evidence
 
 
 @pytest.mark.parametrize("step", Step)

@@ -213,10 +213,11 @@ class Core:
 
 @dataclass(frozen=True)
 class MainsSide:
-    """What is before the mains transformers: its block, and the paths of the capacitors across the line and from
-    there to protective earth ("" where there is none)."""
+    """What is before the mains transformers: its block, the part that is the mains, and the paths of the capacitors
+    across the line and from there to protective earth ("" where there is none)."""
 
     block: str
+    part: str
     line_capacitor: str
     earth_capacitor: str
 

@@ -17,8 +17,8 @@ class HeaterCathode(Rule):
 
     name = "heater-cathode"
     example = "sluice"
-    fires_on = {"blocks/winding/winding_volt": "400 V"}
-    quiet_on = {"blocks/winding/winding_volt": "240 V"}
+    fires_on = {"blocks/winding/winding_volt": "400 V", "blocks/heaters/lower/ohm": "820"}
+    quiet_on = {"blocks/winding/winding_volt": "400 V"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         held = _held(amplifier)

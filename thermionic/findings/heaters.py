@@ -39,7 +39,7 @@ class HeaterVoltage(Rule):
                 self.name,
                 severity,
                 f"blocks/{use.block}",
-                name,
+                use.part,
                 f"{name}'s heater has too {'much' if much else 'little'}",
                 f"{display(worst.volt, Quantity.VOLTAGE)} at {usual:.0f} V mains, working; it is made for "
                 f"{use.volt:g} V ({worst.share - 1:+.0%}).{_unequal(string, worst)}",

@@ -67,7 +67,7 @@ class FuseRating(Rule):
 
     name = "fuse-rating"
     example = "reedbed"
-    fires_on = {"blocks/mains/fuse/ampere": "800 mA"}
+    fires_on = {"blocks/mains/fuse/ampere": "500 mA"}
     quiet_on = {"blocks/mains/fuse/ampere": "1.6 A"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
@@ -148,7 +148,7 @@ class EarthLeakage(Rule):
             if ampere <= LEAKAGE:
                 continue
             yield Finding(
-                self.name, Severity.DANGER, side.earth_capacitor, "", "Too much flows to protective earth",
+                self.name, Severity.DANGER, side.earth_capacitor, side.part, "Too much flows to protective earth",
                 f"{display(ampere, Quantity.CURRENT)} at {high:.0f} V mains; {display(LEAKAGE, Quantity.CURRENT)} is "
                 "the usual limit where protective earth is connected, and your local code may have less.",
                 "Where the earth is missing or broken it flows through whoever touches the chassis. It must be of "

@@ -107,7 +107,7 @@ class RectifierCurrent(Rule):
     name = "rectifier-current"
     example = "mill"
     fires_on = {"blocks/rectifier/anode_resistor/ohm": "47"}
-    quiet_on = {"blocks/rectifier/anode_resistor/ohm": "330"}
+    quiet_on = {"blocks/rectifier/anode_resistor/ohm": "390"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for rated in _rated(amplifier):

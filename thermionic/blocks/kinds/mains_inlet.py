@@ -49,15 +49,13 @@ class MainsInlet(Block):
     def compile(self, bench: Bench) -> None:
         volt, hertz = bench.mains
         wall, at = bench.node("emf"), bench.node("wall")
-        bench.add("VM", devices.MainsSource(volt * 2**0.5, hertz, folded=True), wall, GROUND)
+        mains = bench.add("VM", devices.MainsSource(volt * 2**0.5, hertz, folded=True), wall, GROUND)
         bench.loose("RH", devices.Resistor(self.wall_ohm), wall, at)
         for name in ("fuse", "thermistor", "series"):
             at = bench.through(name, at, f"behind_{name}")
         bench.join(bench.node("out"), at)
-        fitted = {
-            name: bench.path(name) if getattr(self, name) else "" for name in ("line_capacitor", "earth_capacitor")
-        }
-        bench.say(MainsSide(self.id, **fitted))
+        line = bench.path("line_capacitor") if self.line_capacitor else ""
+        bench.say(MainsSide(self.id, mains, line, bench.path("earth_capacitor") if self.earth_capacitor else ""))
 
     def sketch(self, pen: Sketch) -> None:
         top, middle, earth = SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH

@@ -23,7 +23,9 @@ class TubeRectifier(Block):
     tubes: tuple[Section] = named("Rectifier tube")
     form: Literal["full-wave", "half-wave"] = named("Form", "full-wave")
     anode_resistor: Resistor | None = named("Anode resistors", None, first=Resistor(ohm=47.0, rating_watt=5.0))
-    silicon: RectifierDiode | None = named("Silicon in series with the anodes", None, first=RectifierDiode())
+    silicon: RectifierDiode | None = named(
+        "Silicon in series with the anodes", None, first=RectifierDiode(in_series=2)
+    )
 
     title = "Vacuum rectifier"
     about = "A rectifier tube, full-wave on a centre-tapped winding or half-wave."

@@ -25,9 +25,13 @@ def write(
     rectifying = state.mains.parts if state is not None and state.mains is not None else ()
     mains = None if rectifying else _mains_hertz(netlist)
     writer = Cards(tone_hertz if mains is None else None)
+    # Solved, a gas tube is lit or dark and a thermistor is as warm as its heat makes it.
+    solved = state.at.system.netlist if state is not None else netlist
     for part in netlist.parts:
         if part in rectifying:
             continue
+        if part.name in solved:
+            part = solved[part.name]
         if rectifying and isinstance(part.device, devices.MainsSource):
             mean = digits(part.device.excitation().dc[2])
             writer.lines.append(f"{named('V', part)} {' '.join(part.nodes)} DC {mean}")
