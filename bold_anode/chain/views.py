@@ -8,7 +8,7 @@ from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
-from bold_anode.amps.rooms import Shown, owned
+from bold_anode.amps.rooms import Shown, owned, rooms
 from bold_anode.amps.solved import solved
 from bold_anode.amps.tabs import draw_chosen
 from bold_anode.chain.editor import rows
@@ -23,6 +23,11 @@ from thermionic.errors import ThermionicError
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The room, by the view that is looked at."""
     return draw_chosen(request, shown, TABS)
+
+
+def _room(slug: str) -> str:
+    """The room that a part is changed in: the one that asks, if there is such a one."""
+    return slug if slug in {room.slug for room in rooms()} else "chain"
 
 
 @require_safe
@@ -54,5 +59,6 @@ def part(request: Request, project_id: int) -> HttpResponse:
         "chain/editor.html",
         {"project": project, "path": path, "rows": rows(request.user, amplifier, fields),
          "state": state, "designator": designator,
-         "switches": switches, "removable": path in optional, "stage": request.GET.get("stage", "")},
+         "switches": switches, "removable": path in optional, "stage": request.GET.get("stage", ""),
+         "room": _room(request.GET.get("room", ""))},
     )  # fmt: skip

@@ -30,6 +30,20 @@ _UNFINISHED: tuple[tuple[str, str, dict[str, str]], ...] = (
         {"blocks/winding/winding_volt": "270 V", "blocks/ht1/resistor/rating_watt": "0.25 W"},
     ),
     ("reedbed", "Reedbed parallel single-ended", {"blocks/output/cathode_resistor/ohm": "82"}),
+    ("mill", "Mill transformer-coupled 45", {}),
+    ("osier", "Osier line preamplifier", {}),
+    (
+        "saltpan",
+        "Wrack, as it came in",
+        {
+            "blocks/bias/form": "half-wave",
+            "blocks/bias/diode/material": "selenium",
+            "blocks/bias/diode/reverse_volt": "20 V",
+            "blocks/bias/diode/in_series": "5",
+            "blocks/bias/diode/ampere": "0.05",
+            "blocks/reservoir/capacitor/farad": "50u",
+        },
+    ),
     ("saltpan", "Saltpan push-pull", {"blocks/splitter/anode_load_b/ohm": "150k", "blocks/bias/trim/travel": "0.3"}),
 )
 

@@ -3,11 +3,12 @@
 from collections.abc import Iterable
 
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.blocks.facets import HeaterFeed, HeaterUse, TubeUse
+from thermionic.blocks.facets import TubeUse
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.supply_state import CircuitState
 from thermionic.findings.base import Finding, Rule, Severity
 from thermionic.findings.tubes import worst_of_each_block
+from thermionic.supplies.heating import held
 from thermionic.supplies.moments import cold, house_volts
 
 
@@ -21,9 +22,9 @@ class HeaterCathode(Rule):
     quiet_on = {"blocks/winding/winding_volt": "400 V"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
-        held = _held(amplifier)
-        for use, volts in worst_of_each_block(amplifier, lambda use: _working(amplifier, use, held)):
-            at = held.get(use.envelope, GROUND)
+        nodes = held(amplifier.compiled)
+        for use, volts in worst_of_each_block(amplifier, lambda use: _working(amplifier, use, nodes)):
+            at = nodes.get(use.envelope, GROUND)
             limit = use.limits.heater_cathode_v
             if use.type.heater is None or use.type.heater.filament or not limit:
                 continue
@@ -52,14 +53,8 @@ class HeaterCathode(Rule):
             )
 
 
-def _held(amplifier: SolvedAmplifier) -> dict[str, str]:
-    """The node that each fed envelope's heater is held at."""
-    feeds = {feed.block: feed.held for feed in amplifier.compiled.said(HeaterFeed)}
-    return {use.envelope: feeds[use.block] for use in amplifier.compiled.said(HeaterUse)}
-
-
-def _working(amplifier: SolvedAmplifier, use: TubeUse, held: dict[str, str]) -> float:
-    heater = _volt(amplifier.state, amplifier.compiled.node(held.get(use.envelope, GROUND)))
+def _working(amplifier: SolvedAmplifier, use: TubeUse, nodes: dict[str, str]) -> float:
+    heater = _volt(amplifier.state, amplifier.compiled.node(nodes.get(use.envelope, GROUND)))
     return abs(amplifier.voltage(use.cathode) - heater)
 
 

@@ -15,7 +15,7 @@ async function open(part) {
   if (!chain()) return; // a drawing that is only looked at
   opened = part.dataset.path;
   openings += 1;
-  const query = new URLSearchParams({ path: part.dataset.path, stage: stageOf() });
+  const query = new URLSearchParams({ path: part.dataset.path, stage: stageOf(), room: chain().dataset.room ?? "chain" });
   await htmx.ajax("GET", `${chain().dataset.editor}?${query}`, { source: part, target: ".chain .editor", swap: "innerHTML" });
   const box = editor();
   if (!box || pointing || !part.isConnected) return;

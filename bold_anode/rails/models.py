@@ -1,0 +1,32 @@
+"""What the mains was read to be at the builder's house."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+
+class OfUser(models.QuerySet[Any]):
+    """Queries that stay within one user's workshop."""
+
+    def of(self, user: Any) -> OfUser:
+        """Those of a user."""
+        return self.filter(owner=user)
+
+
+class MainsReading(models.Model):
+    """One reading of the house's mains, V rms, and when it was taken."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="mains_readings")
+    volt = models.FloatField()
+    read_at = models.DateTimeField()
+
+    objects = OfUser.as_manager()
+
+    class Meta:
+        ordering = ["-read_at", "-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.volt:g} V at {self.read_at:%Y-%m-%d %H:%M}"

@@ -1,0 +1,100 @@
+"""Every change that the rooms of the supply make."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from statistics import median
+from typing import Any
+
+from django.http import Http404
+from django.utils import timezone
+from django.utils.dateparse import parse_datetime
+
+from bold_anode.amps.models import Project
+from bold_anode.amps.operations import change_design
+from bold_anode.amps.solved import solved
+from bold_anode.rails.models import MainsReading
+from thermionic.blocks.fields import FilamentSupply
+from thermionic.design import Design, changed, find
+from thermionic.errors import ValueRefused
+from thermionic.supplies import taps
+from thermionic.values import Quantity, parse
+
+MOST_READINGS = 1000
+LOWEST, HIGHEST = 80.0, 300.0
+
+
+def add_reading(user: Any, typed: str, when: str = "") -> MainsReading:
+    """Write down what the mains was read to be, now or ``when`` (ISO 8601). Raises ValueRefused."""
+    if MainsReading.objects.of(user).count() >= MOST_READINGS:
+        raise ValueRefused(f"The log holds {MOST_READINGS} readings; take some out first.")
+    volt = parse(typed, Quantity.VOLTAGE)
+    if not LOWEST <= volt <= HIGHEST:
+        raise ValueRefused(f"A house's mains is from {LOWEST:g} to {HIGHEST:g} V rms; {volt:g} V is none.")
+    reading: MainsReading = MainsReading.objects.create(owner=user, volt=volt, read_at=_moment(when))
+    return reading
+
+
+def _moment(when: str) -> datetime:
+    if not when.strip():
+        return timezone.now()
+    try:
+        found = parse_datetime(when.strip())
+    except ValueError:
+        found = None
+    if found is None:
+        raise ValueRefused(f"“{when[:40]}” is no date and time; 2026-11-26T19:30 is one.")
+    return timezone.make_aware(found) if timezone.is_naive(found) else found
+
+
+def remove_reading(user: Any, reading_id: int) -> None:
+    """Take a reading out of the log. Raises Http404."""
+    reading = MainsReading.objects.of(user).filter(pk=reading_id).first()
+    if reading is None:
+        raise Http404
+    reading.delete()
+
+
+def spread(user: Any) -> tuple[float, float, float] | None:
+    """The lowest, the middle and the highest of the readings; None where there are none."""
+    volts = list(MainsReading.objects.of(user).values_list("volt", flat=True))
+    return (min(volts), float(median(volts)), max(volts)) if volts else None
+
+
+def use_readings(user: Any, project_id: int, seen: int | None = None) -> Project:
+    """Take the mains of a project's house from the log: usual, lowest and highest. Raises Http404, ValueRefused,
+    Stale, ThermionicError."""
+    found = spread(user)
+    if found is None:
+        raise ValueRefused("There is no reading of the mains yet; write one down first.")
+    low, usual, high = found
+
+    def change(design: Design) -> tuple[Design, str]:
+        brief = design.brief.model_copy(update={"mains_volt": usual, "mains_low_volt": low, "mains_high_volt": high})
+        return design.model_copy(update={"brief": brief}), f"mains as read: {low:g}, {usual:g}, {high:g} V"
+
+    return change_design(user, project_id, change, seen)
+
+
+def take_way(user: Any, project_id: int, key: str, seen: int | None = None) -> Project:
+    """Meet the mains by one of the ways that were compared. Raises Http404, Stale, ValueRefused, ThermionicError."""
+
+    def change(design: Design) -> tuple[Design, str]:
+        project = Project.objects.of(user).select_related("current").get(pk=project_id)
+        try:
+            return taps.chosen(solved(project.at).amplifier, key)
+        except KeyError:
+            raise ValueRefused("That way is not open to this design any more; look at the list again.") from None
+
+    return change_design(user, project_id, change, seen)
+
+
+def balance(user: Any, project_id: int, path: str, travel: str, seen: int | None = None) -> Project:
+    """Set a filament's balance pot. Raises Http404, Stale, ThermionicError."""
+
+    def change(design: Design) -> tuple[Design, str]:
+        if not isinstance(find(design, path).value, FilamentSupply):
+            raise ValueRefused("Only a filament's supply has a balance to be set.")
+        return changed(design, f"{path}/travel", travel), "filament balanced"
+
+    return change_design(user, project_id, change, seen)

@@ -1,0 +1,229 @@
+"""The studies of the supply: the first minute and the first cycles, and what would take most of the hum away."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+
+from bold_anode.amps.studies import Arguments, Study, plain
+from bold_anode.frame.figures import Figure
+from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, drawn, round_steps
+from bold_anode.tasks.kinds import Report
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.design import Capacitor, Resistor
+from thermionic.supplies.filaments import balances
+from thermionic.supplies.moments import house_volts
+from thermionic.supplies.ripple import rail_ripples, what_buys_most
+from thermionic.supplies.starting import MINUTE, surge, switch_on
+from thermionic.values import Quantity, display
+
+_KINDS = ("ac", "second", "third", "fourth", "fifth")
+_TICKS = ((0.01, "10 ms"), (0.1, "0.1"), (1.0, "1"), (10.0, "10"), (60.0, "60 s"))
+
+
+def _make_switch_on(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
+    if not amplifier.rectifiers:
+        return None
+    high = house_volts(amplifier.design)[2]
+    report(0.05, "The first cycles, cold")
+    cold = surge(amplifier, high)
+    report(0.1, "The first cycles, hot")
+    hot = surge(amplifier, high, hot=True)
+    report(0.2, "The first minute")
+    on = switch_on(amplifier, high)
+    report(0.6, "Switched off after a minute")
+    off = switch_on(amplifier, high, until=2 * MINUTE, off_at=MINUTE)
+    return plain({"cold": asdict(cold), "hot": asdict(hot), "on": asdict(on), "off": asdict(off)})
+
+
+def _show_switch_on(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
+    if result is None:
+        return {"done": True}
+    on = result["on"]
+    plots = [_first_minute(on), _after(result["off"])]
+    return {
+        "done": True,
+        "volt": f"{on['mains_volt']:.0f}",
+        "plots": drawn([one for one in plots if one is not None], first=60),
+        "capacitors": _peaks(amplifier, on),
+        "surges": _surges(amplifier, result),
+        "fuse": _fuse(result),
+    }
+
+
+def _first_minute(on: dict[str, Any]) -> Plot | None:
+    """Every rail from the switch, over the logarithm of time."""
+    seconds = np.array(on["seconds"])
+    inside = seconds >= 0.01
+    rails = {name: np.array(curve)[inside] for name, curve in on["rails"].items()}
+    if not rails:
+        return None
+    most = max(float(np.max(curve)) for curve in rails.values()) * 1.1
+    least = min(0.0, min(float(np.min(curve)) for curve in rails.values()) * 1.2)
+    axes = Axes(Scale(0.01, MINUTE, log=True), (least, max(most, 1.0)), "s", HALF)
+    lines, key = [], []
+    for kind, (name, curve) in zip(_KINDS, rails.items(), strict=False):
+        words = name.replace("_", " ")
+        lines.append(axes.curve(kind, seconds[inside], curve, words, "V"))
+        key.append((kind, words))
+    steps = round_steps(max(most, -least), 5)
+    return axes.plot(
+        "Every rail from the switch", ("after the switch", "volts", ""), lines, [], _TICKS,
+        [(v, f"{v:g}") for v in (both_ways(steps) if least < 0 else steps) if least <= v <= most], key,
+    )  # fmt: skip
+
+
+def _after(off: dict[str, Any]) -> Plot | None:
+    """Every rail after it is switched off, its tubes cooling."""
+    seconds = np.array(off["seconds"]) - off["off_at"]
+    inside = seconds >= 0
+    rails = {name: np.array(curve)[inside] for name, curve in off["rails"].items()}
+    if not rails:
+        return None
+    most = max(max(float(np.max(curve)) for curve in rails.values()) * 1.1, 1.0)
+    least = min(0.0, min(float(np.min(curve)) for curve in rails.values()) * 1.2)
+    axes = Axes((0.0, MINUTE), (least, most), "s", HALF)
+    lines, key = [axes.line("ideal", ((0.0, 50.0), (MINUTE, 50.0)))], [("ideal", "50 V")]
+    for kind, (name, curve) in zip(_KINDS, rails.items(), strict=False):
+        words = name.replace("_", " ")
+        lines.append(axes.curve(kind, seconds[inside], curve, words, "V"))
+        key.append((kind, words))
+    steps = round_steps(max(most, -least), 5)
+    return axes.plot(
+        "Switched off, the tubes still hot", ("after switching off, s", "volts", ""), lines, [],
+        [(v, f"{v:g}") for v in round_steps(MINUTE, 6)],
+        [(v, f"{v:g}") for v in (both_ways(steps) if least < 0 else steps) if least <= v <= most], key,
+    )  # fmt: skip
+
+
+def _peaks(amplifier: SolvedAmplifier, on: dict[str, Any]) -> list[dict[str, Any]]:
+    """Capacitors and resistors that come nearest to their ratings on the way up."""
+    compiled, found = amplifier.compiled, []
+    parts: tuple[tuple[str, Capacitor | Resistor], ...] = (
+        *compiled.components(Capacitor), *compiled.components(Resistor),
+    )  # fmt: skip
+    for path, part in parts:
+        peaks = on["capacitors" if isinstance(part, Capacitor) else "resistors"]
+        if isinstance(part, Capacitor):
+            limit, quantity = part.rating_volt, Quantity.VOLTAGE
+        else:
+            limit, quantity = part.rating_watt, Quantity.POWER
+        for name in compiled.designators(path):
+            if name not in peaks or limit <= 0:
+                continue
+            share = peaks[name]["value"] / limit
+            found.append({
+                "name": name, "place": path.split("/")[1].replace("_", " "), "share": share, "over": share > 1,
+                "percent": f"{share:.0%}", "length": f"{100 * min(share, 1.0):.0f}",
+                "value": display(peaks[name]["value"], quantity), "limit": display(limit, quantity),
+                "when": _when(peaks[name]["second"]),
+            })  # fmt: skip
+    found.sort(key=lambda one: -one["share"])
+    return found[:10]
+
+
+def _when(second: float) -> str:
+    return f"{second * 1e3:.0f} ms" if second < 1 else f"{second:.1f} s"
+
+
+def _surges(amplifier: SolvedAmplifier, result: Any) -> list[dict[str, str]]:
+    rows = []
+    for block in result["cold"]["rectifiers"]:
+        cold, hot = (result[which]["rectifiers"][block] for which in ("cold", "hot"))
+        rows.append({
+            "name": amplifier.design.block(block).label,
+            "cold": display(cold["value"], Quantity.CURRENT) if cold["value"] > 1e-6 else "nothing yet",
+            "hot": display(hot["value"], Quantity.CURRENT),
+        })  # fmt: skip
+    return rows
+
+
+def _fuse(result: Any) -> list[Figure]:
+    cold, on = result["cold"], result["on"]
+    if cold["fuse_i2t"] is None:
+        return []
+    went = f"it opens after {_when(on['blown'])}" if on["blown"] is not None else "it holds"
+    return [
+        Figure("Mains, first peak", display(cold["mains"]["value"], Quantity.CURRENT)),
+        Figure("Through the fuse in the first cycles", f"{cold['fuse_i2t']:.2g} A²s"),
+        Figure("Melts it, about (unsure by three times)", f"{cold['melting_i2t']:.2g} A²s"),
+        Figure("Fuse in the first minute", went),
+    ]
+
+
+def _make_buys(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
+    if not amplifier.rectifiers:
+        return None
+    found = what_buys_most(amplifier, lambda part: report(part, "Each part of the supply twice as large"))
+    return {"parts": [asdict(one) for one in found], "rails": [asdict(one) for one in rail_ripples(amplifier)]}
+
+
+def _show_buys(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
+    if result is None:
+        return {"done": True}
+    parts = [
+        {
+            "name": one["designator"],
+            "place": one["path"].split("/")[1].replace("_", " "),
+            "now": one["now"],
+            "then": one["then"],
+            "db": f"{one['db']:+.1f} dB" if one["db"] is not None else "",
+            "refusal": one["refusal"],
+        }
+        for one in result["parts"]
+    ]
+    rails = [
+        {
+            "name": one["name"].replace("_", " "),
+            "volt": display(one["volt"], Quantity.VOLTAGE),
+            "ripple": display(one["peak_to_peak"], Quantity.VOLTAGE, 2),
+            "lines": [
+                f"{display(volt, Quantity.VOLTAGE, 2)} at {hertz:.0f} Hz" for hertz, volt in one["harmonics"][:3]
+            ],
+        }
+        for one in result["rails"]
+    ]
+    return {"done": True, "parts": parts, "rails": rails}
+
+
+def _make_filament_null(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
+    report(0.1, "Solving it with the pot at seven positions")
+    return [asdict(one) for one in balances(amplifier)]
+
+
+def _show_filament_null(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
+    if not result:
+        return {"done": True}
+    most = max(max(one["volts"]) for one in result) * 1.1e3
+    axes = Axes((0.3, 0.7), (0.0, most), "", HALF)
+    lines = [
+        axes.curve(kind, one["positions"], 1e3 * np.array(one["volts"]), one["designator"], "mV")
+        for kind, one in zip(_KINDS, result, strict=False)
+    ]
+    plot = axes.plot(
+        "Hum at the load against the pot's position", ("position", "hum, mV rms", ""), lines, [],
+        [(v, f"{v:g}") for v in (0.3, 0.4, 0.5, 0.6, 0.7)], [(v, f"{v:g}") for v in round_steps(most, 4)],
+        [(kind, one["designator"]) for kind, one in zip(_KINDS, result, strict=False)],
+    )  # fmt: skip
+    rows = [
+        {
+            "path": one["path"],
+            "name": f"{one['designator']}, {amplifier.design.block(one['path'].split('/')[1]).label}",
+            "now": f"{one['now']:.2f}",
+            "hum": display(one["hum_volt"], Quantity.VOLTAGE, 2),
+            "null": f"{one['null']:.3f}",
+            "travel": f"{one['null']:.3f}",
+            "balanced": abs(one["now"] - one["null"]) < 0.004,
+        }
+        for one in result
+    ]
+    return {"done": True, "plots": drawn([plot], first=80), "rows": rows}
+
+
+STUDIES = (
+    Study("switch-on", "rails/switch_on.html", _make_switch_on, _show_switch_on),
+    Study("filament-null", "rails/filament_null.html", _make_filament_null, _show_filament_null),
+    Study("buys", "rails/buys.html", _make_buys, _show_buys),
+)

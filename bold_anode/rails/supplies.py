@@ -1,0 +1,165 @@
+"""The supply as a tree, from the mains to every point of use, its parts edited in place."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from bold_anode.amps.rooms import Shown
+from bold_anode.frame.requests import Request
+from thermionic import design as documents
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks import Block, Component
+from thermionic.findings import Finding
+from thermionic.supplies.tree import Branch, supply_tree
+from thermionic.values import Quantity, display
+
+
+@dataclass(frozen=True)
+class Chip:
+    """A part that can be opened: its path, the value that the arrow keys step, its designator, what it is and its
+    value; ``marks`` the severity of what is found about it."""
+
+    path: str
+    main: str
+    designator: str
+    name: str
+    text: str
+    marks: str = ""
+
+
+@dataclass(frozen=True)
+class Draw:
+    """One consumer of a rail and what it takes."""
+
+    name: str
+    text: str
+
+
+@dataclass
+class Node:
+    """One block of the tree. ``forks`` are the branches behind it where there are several, ``next`` the one behind it
+    where there is one."""
+
+    block_id: str
+    name: str
+    kind: str
+    volt: str
+    ripple: str
+    ampere: str
+    chips: list[Chip]
+    draws: list[Draw]
+    changed: bool = False
+    marks: str = ""
+    forks: list[list[Node]] = field(default_factory=list)
+
+
+def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
+    """The tab."""
+    amplifier = shown.solved.amplifier
+    severities: dict[str, str] = {}
+    for finding in shown.solved.findings:
+        severities.setdefault(finding.path, finding.severity.name.lower())
+    before = _figures(shown.before.amplifier) if shown.before else {}
+    chains = [_chain(amplifier, root, severities, before) for root in supply_tree(amplifier)]
+    return "rails/supplies.html", {"chains": chains, "about": _about(shown.solved.findings)}
+
+
+def _about(findings: list[Finding]) -> int:
+    return len(findings)
+
+
+def _figures(amplifier: SolvedAmplifier) -> dict[str, str]:
+    """What stood at each branch, to mark what is another now."""
+    found: dict[str, str] = {}
+    pending = supply_tree(amplifier)
+    while pending:
+        branch = pending.pop()
+        found[branch.block.id] = _volt(branch) + _ampere(branch)
+        pending += branch.behind
+    return found
+
+
+def _chain(
+    amplifier: SolvedAmplifier, root: Branch, severities: dict[str, str], before: dict[str, str]
+) -> list[Node]:
+    """A branch and what follows it one by one, up to where it forks."""
+    nodes = []
+    branch = root
+    while True:
+        node = _node(amplifier, branch, severities)
+        node.changed = branch.block.id in before and before[branch.block.id] != _volt(branch) + _ampere(branch)
+        nodes.append(node)
+        if len(branch.behind) != 1:
+            node.forks = [_chain(amplifier, one, severities, before) for one in branch.behind]
+            return nodes
+        branch = branch.behind[0]
+
+
+def _node(amplifier: SolvedAmplifier, branch: Branch, severities: dict[str, str]) -> Node:
+    block = branch.block
+    behind = {one.block.id for one in branch.behind}
+    draws = [
+        Draw(amplifier.design.block(one.block).label, display(one.ampere, Quantity.CURRENT))
+        for one in branch.draws
+        if one.block not in behind
+    ]
+    return Node(
+        block.id,
+        block.label,
+        type(block).title,
+        _volt(branch),
+        display(branch.ripple, Quantity.VOLTAGE, 2) if branch.ripple is not None else "",
+        _ampere(branch),
+        _chips(amplifier, block, severities),
+        draws,
+        marks=severities.get(f"blocks/{block.id}", ""),
+    )
+
+
+def _volt(branch: Branch) -> str:
+    if branch.volt is None:
+        return ""
+    return display(branch.volt, Quantity.VOLTAGE) + (" AC" if branch.rms else "")
+
+
+def _ampere(branch: Branch) -> str:
+    if branch.ampere is None:
+        return ""
+    return display(abs(branch.ampere), Quantity.CURRENT) + (" rms" if branch.rms else "")
+
+
+def _chips(amplifier: SolvedAmplifier, block: Block, severities: dict[str, str]) -> list[Chip]:
+    """The block as a whole, then each of its parts."""
+    path = f"blocks/{block.id}"
+    found = [Chip(path, "", "", "", _whole(block), severities.get(path, ""))]
+    for name in type(block).model_fields:
+        part = getattr(block, name)
+        if not isinstance(part, Component):
+            continue
+        own = f"{path}/{name}"
+        try:
+            designator = amplifier.compiled.designator(own)
+        except KeyError:
+            designator = ""
+        main = documents.field(amplifier.design, f"{own}/{part.main}")
+        value = display(main.value, main.quantity) if main.quantity else main.text
+        title = str(type(block).model_fields[name].title or name)
+        found.append(Chip(own, f"{own}/{part.main}", designator, title, value, severities.get(own, "")))
+    return found
+
+
+def _whole(block: Block) -> str:
+    """What there is to set of a block as a whole, in a few words."""
+    words = []
+    for name in ("winding_volt", "tap_volt", "form", "tubes", "volt"):
+        value = getattr(block, name, None)
+        if value is None:
+            continue
+        if isinstance(value, tuple):
+            words.append(", ".join(one.partition(".")[0].upper() for one in value))
+        elif isinstance(value, float):
+            words.append(display(value, Quantity.VOLTAGE))
+        else:
+            words.append(str(value))
+    return ", ".join(words) or "settings"

@@ -1,0 +1,52 @@
+"""From the switch to discharged: the first minute, the first cycles, and how long it stays dangerous."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_anode.amps import studies
+from bold_anode.amps.rooms import Shown
+from bold_anode.frame.requests import Request
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks import Group
+from thermionic.design import Resistor
+from thermionic.supplies.discharging import Discharge, discharge
+from thermionic.supplies.moments import house_volts
+from thermionic.values import Quantity, display
+
+
+def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
+    """The tab."""
+    amplifier = shown.solved.amplifier
+    context = studies.shown(request, shown.project, "switch-on") | studies.shown(request, shown.project, "buys")
+    return "rails/switching.html", context | {"discharges": _discharges(amplifier)}
+
+
+def _discharges(amplifier: SolvedAmplifier) -> dict[str, Any]:
+    """Seconds until every capacitor is harmless, as fitted and with each bleeder open; the tubes pulled or cold."""
+    compiled = amplifier.compiled
+    _, _, high = house_volts(amplifier.design)
+    state = amplifier.on_mains(high).without_tubes
+    cases: list[tuple[str, tuple[Discharge, ...]]] = [("as fitted", discharge(compiled, state))]
+    for path, _ in compiled.components(Resistor):
+        if path.endswith("/bleeder") and amplifier.design.block(path.split("/")[1]).group is Group.SUPPLY:
+            name = compiled.designator(path)
+            cases.append((f"{name} open", discharge(compiled, state, opened=compiled.designators(path))))
+    names = list(dict.fromkeys(one.designator for _, found in cases for one in found))
+    rows = []
+    for name in names:
+        cells, volt = [], 0.0
+        for _, found in cases:
+            one = next((one for one in found if one.designator == name), None)
+            volt = max(volt, one.volt if one else 0.0)
+            cells.append("" if one is None else _seconds(one.second))
+        path = next(one.path for _, found in cases for one in found if one.designator == name)
+        rows.append({"name": name, "place": path.split("/")[1].replace("_", " "),
+                     "volt": display(volt, Quantity.VOLTAGE), "cells": cells})  # fmt: skip
+    return {"heads": [words for words, _ in cases], "rows": rows, "volt": f"{high:.0f}"}
+
+
+def _seconds(second: float | None) -> str:
+    if second is None:
+        return "over an hour"
+    return f"{second:.0f} s" if second < 120 else f"{second / 60:.0f} min"
