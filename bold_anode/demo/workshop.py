@@ -38,7 +38,7 @@ _UNFINISHED: tuple[tuple[str, str, dict[str, str]], ...] = (
         {
             "blocks/bias/form": "half-wave",
             "blocks/bias/diode/material": "selenium",
-            "blocks/bias/diode/reverse_volt": "20 V",
+            "blocks/bias/diode/reverse_volt": "26 V",
             "blocks/bias/diode/in_series": "5",
             "blocks/bias/diode/ampere": "0.05",
             "blocks/reservoir/capacitor/farad": "50u",

@@ -80,6 +80,15 @@ def use(request: Request, project_id: int) -> HttpResponse:
 
 
 @require_POST
+def selenium(request: Request, project_id: int) -> HttpResponse:
+    """Replace a selenium rectifier."""
+    block, number = request.POST.get("block", ""), seen(request)
+    return after(
+        request, project_id, "rails", lambda: operations.replace_selenium(request.user, project_id, block, number)
+    )
+
+
+@require_POST
 def take(request: Request, project_id: int) -> HttpResponse:
     """Meet the mains by one of the ways."""
     key = request.POST.get("way", "")

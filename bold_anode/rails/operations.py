@@ -12,13 +12,14 @@ from django.utils.dateparse import parse_datetime
 
 from bold_anode.amps.models import Project
 from bold_anode.amps.operations import change_design
-from bold_anode.amps.solved import solved
 from bold_anode.rails.models import MainsReading
+from thermionic.amplifier import solve
 from thermionic.blocks.fields import FilamentSupply
 from thermionic.design import Design, changed, find
 from thermionic.errors import ValueRefused
 from thermionic.supplies import taps
-from thermionic.values import Quantity, parse
+from thermionic.supplies.selenium import replacement, selenium_blocks
+from thermionic.values import Quantity, display, parse
 
 MOST_READINGS = 1000
 LOWEST, HIGHEST = 80.0, 300.0
@@ -80,11 +81,24 @@ def take_way(user: Any, project_id: int, key: str, seen: int | None = None) -> P
     """Meet the mains by one of the ways that were compared. Raises Http404, Stale, ValueRefused, ThermionicError."""
 
     def change(design: Design) -> tuple[Design, str]:
-        project = Project.objects.of(user).select_related("current").get(pk=project_id)
         try:
-            return taps.chosen(solved(project.at).amplifier, key)
+            return taps.chosen(solve(design), key)
         except KeyError:
             raise ValueRefused("That way is not open to this design any more; look at the list again.") from None
+
+    return change_design(user, project_id, change, seen)
+
+
+def replace_selenium(user: Any, project_id: int, block_id: str, seen: int | None = None) -> Project:
+    """Silicon and its dropping resistor in place of a selenium rectifier. Raises Http404, Stale, ValueRefused,
+    ThermionicError."""
+
+    def change(design: Design) -> tuple[Design, str]:
+        amplifier = solve(design)
+        if block_id not in selenium_blocks(amplifier):
+            raise ValueRefused("There is no selenium rectifier there any more.")
+        found, after = replacement(amplifier, block_id)
+        return after, f"selenium replaced, {display(found.ohm, Quantity.RESISTANCE)} in series"
 
     return change_design(user, project_id, change, seen)
 

@@ -42,6 +42,8 @@ def _show_switch_on(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
     if result is None:
         return {"done": True}
     on = result["on"]
+    for run in (on, result["off"]):
+        run["rails"] = _in_order(amplifier, run["rails"])
     plots = [_first_minute(on), _after(result["off"])]
     return {
         "done": True,
@@ -51,6 +53,12 @@ def _show_switch_on(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
         "surges": _surges(amplifier, result),
         "fuse": _fuse(result),
     }
+
+
+def _in_order(amplifier: SolvedAmplifier, rails: dict[str, Any]) -> dict[str, Any]:
+    """The rails as the design has them, whatever order they were kept in."""
+    names = [rail.name for rail in amplifier.compiled.rails]
+    return {name: rails[name] for name in sorted(rails, key=names.index)}
 
 
 def _first_minute(on: dict[str, Any]) -> Plot | None:
@@ -125,6 +133,8 @@ def _peaks(amplifier: SolvedAmplifier, on: dict[str, Any]) -> list[dict[str, Any
 
 
 def _when(second: float) -> str:
+    if second > 0.9 * MINUTE:
+        return "settled"
     return f"{second * 1e3:.0f} ms" if second < 1 else f"{second:.1f} s"
 
 
@@ -169,7 +179,7 @@ def _show_buys(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, 
             "place": one["path"].split("/")[1].replace("_", " "),
             "now": one["now"],
             "then": one["then"],
-            "db": f"{one['db']:+.1f} dB" if one["db"] is not None else "",
+            "db": _quieter(one["db"]),
             "refusal": one["refusal"],
         }
         for one in result["parts"]
@@ -186,6 +196,14 @@ def _show_buys(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, 
         for one in result["rails"]
     ]
     return {"done": True, "parts": parts, "rails": rails}
+
+
+def _quieter(db: float | None) -> str:
+    if db is None:
+        return ""
+    if abs(db) < 0.05:
+        return "no change"
+    return f"{abs(db):.1f} dB {'quieter' if db > 0 else 'louder'}"
 
 
 def _make_filament_null(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:

@@ -10,7 +10,7 @@ from bold_anode.frame.requests import Request
 from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import Block, Component
-from thermionic.findings import Finding
+from thermionic.supplies.selenium import replacement, selenium_blocks
 from thermionic.supplies.tree import Branch, supply_tree
 from thermionic.values import Quantity, display
 
@@ -49,6 +49,7 @@ class Node:
     ampere: str
     chips: list[Chip]
     draws: list[Draw]
+    ac: bool = False
     changed: bool = False
     marks: str = ""
     forks: list[list[Node]] = field(default_factory=list)
@@ -62,11 +63,27 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         severities.setdefault(finding.path, finding.severity.name.lower())
     before = _figures(shown.before.amplifier) if shown.before else {}
     chains = [_chain(amplifier, root, severities, before) for root in supply_tree(amplifier)]
-    return "rails/supplies.html", {"chains": chains, "about": _about(shown.solved.findings)}
+    return "rails/supplies.html", {"chains": chains, "selenium": _selenium(amplifier)}
 
 
-def _about(findings: list[Finding]) -> int:
-    return len(findings)
+def _selenium(amplifier: SolvedAmplifier) -> list[dict[str, str]]:
+    """What stands in for each selenium rectifier."""
+    found = []
+    for block_id in selenium_blocks(amplifier):
+        one, _ = replacement(amplifier, block_id)
+        found.append({
+            "block": block_id,
+            "name": amplifier.design.block(block_id).label,
+            "selenium": display(one.selenium_volt, Quantity.VOLTAGE),
+            "silicon": display(one.silicon_volt, Quantity.VOLTAGE),
+            "restored": display(one.restored_volt, Quantity.VOLTAGE),
+            "ohm": display(one.ohm, Quantity.RESISTANCE),
+            "usual": display(one.usual_watt, Quantity.POWER),
+            "high": display(one.high_watt, Quantity.POWER),
+            "rating": f"{one.rating_watt:g} W",
+            "reverse": f"{one.reverse_volt:g} V",
+        })  # fmt: skip
+    return found
 
 
 def _figures(amplifier: SolvedAmplifier) -> dict[str, str]:
@@ -107,12 +124,13 @@ def _node(amplifier: SolvedAmplifier, branch: Branch, severities: dict[str, str]
     return Node(
         block.id,
         block.label,
-        type(block).title,
+        "" if type(block).title == block.label else type(block).title,
         _volt(branch),
         display(branch.ripple, Quantity.VOLTAGE, 2) if branch.ripple is not None else "",
         _ampere(branch),
         _chips(amplifier, block, severities),
         draws,
+        branch.rms,
         marks=severities.get(f"blocks/{block.id}", ""),
     )
 

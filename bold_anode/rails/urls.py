@@ -8,4 +8,5 @@ urlpatterns = [
     path("amps/<int:project_id>/rails/use/", house.use, name="mains-use"),
     path("amps/<int:project_id>/rails/take/", house.take, name="mains-take"),
     path("amps/<int:project_id>/heaters/balance/", heaters.balance, name="filament-balance"),
+    path("amps/<int:project_id>/rails/selenium/", house.selenium, name="selenium-replace"),
 ]

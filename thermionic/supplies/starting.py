@@ -81,8 +81,10 @@ def switch_on(
     netlist = _with_fuses(compiled).without(lambda part: part.name in opened)
     run = start_up(netlist, until, off_at)
     fuse = next((name for name in run.rms_ampere if isinstance(netlist[name].device, Fuse)), None)
-    seconds, rails = _thinned(run, {rail.name: run.voltage(compiled.node(rail.node)) for rail in compiled.rails})
-    _, flows = _thinned(run, {"": run.rms_ampere[fuse]} if fuse else {})
+    seconds, rails = _thinned(
+        run, off_at, {rail.name: run.voltage(compiled.node(rail.node)) for rail in compiled.rails}
+    )
+    _, flows = _thinned(run, off_at, {"": run.rms_ampere[fuse]} if fuse else {})
     return SwitchOn(
         volt, seconds, rails, flows.get("", np.zeros(0)), _peaks(compiled, netlist, run, Capacitor),
         _peaks(compiled, netlist, run, Resistor), min(run.blown.values(), default=None), off_at,
@@ -98,10 +100,12 @@ def _with_fuses(compiled: Compiled) -> Netlist:
     return netlist
 
 
-def _thinned(run: StartUp, curves: dict[str, Array]) -> tuple[Array, dict[str, Array]]:
+def _thinned(run: StartUp, off_at: float | None, curves: dict[str, Array]) -> tuple[Array, dict[str, Array]]:
     """Few enough points for a picture, and where things happen."""
-    grid = np.unique(np.concatenate([np.geomspace(2e-3, run.seconds[-1], _CURVE // 2),
-                                     np.linspace(0.0, run.seconds[-1], _CURVE // 2)]))  # fmt: skip
+    end = float(run.seconds[-1])
+    beginnings = [0.0] if off_at is None else [0.0, off_at]
+    each = [begin + np.geomspace(2e-3, end - begin, _CURVE // 2) for begin in beginnings]
+    grid = np.unique(np.concatenate([beginnings, *each, np.linspace(0.0, end, _CURVE // 2)]))
     return grid, {name: np.interp(grid, run.seconds, curve) for name, curve in curves.items()}
 
 
