@@ -173,11 +173,11 @@ def _finished(design: Design, build: Build) -> Compiled:
 
 def _renamed(facet: Any, name: Any) -> Any:
     changes: dict[str, Any] = {}
-    for field in ("node", "source_node", "output", "plus", "minus", "drain", "gate", "source", "held"):
+    for field in ("node", "source_node", "output", "plus", "minus", "drain", "gate", "source", "held", "far"):
         if hasattr(facet, field):
             changes[field] = name(getattr(facet, field))
-    if hasattr(facet, "arms"):
-        changes["arms"] = tuple(tuple(name(node) for node in arm) for arm in facet.arms)
+    if hasattr(facet, "fills"):
+        changes["fills"] = tuple(name(node) for node in facet.fills)
     if hasattr(facet, "nodes"):
         changes["nodes"] = {key: name(node) for key, node in facet.nodes.items()}
     return replace(facet, **changes) if changes else facet

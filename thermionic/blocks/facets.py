@@ -250,10 +250,10 @@ class Copper:
 @dataclass(frozen=True)
 class Rectified:
     """A rectifier at work: its block and form, the winding's block, the part of each arm (of a bridge, the one that
-    stands for all four), the nodes of its output, and the open-circuit peak between the ends that its arms hang on,
-    V; ``emf`` is the node of the winding's folded voltage, ``arms`` for each arm that conducts alone the node that
-    swings before it and the two that its capacitor is between. ``diode`` is the path of its silicon or selenium, ""
-    for a tube's alone; ``tube`` its envelope, if it has one."""
+    stands for all four), the nodes of its output. ``emf`` is the node of the winding's folded voltage; ``fills`` are
+    the ends of what an arm fills, and ``far`` the node of the folded voltage that is on top of that backwards, ""
+    in a bridge. ``diode`` is the path of its silicon or selenium, "" for a tube's alone; ``tube`` its envelope, if it
+    has one."""
 
     block: str
     form: str
@@ -261,8 +261,8 @@ class Rectified:
     parts: tuple[str, ...]
     plus: str
     minus: str
-    peak_volt: float
     emf: str
-    arms: tuple[tuple[str, str, str], ...] = ()
+    fills: tuple[str, str]
+    far: str
     diode: str = ""
     tube: str = ""

@@ -24,18 +24,14 @@ class Rectifying:
 
 
 def rectifying(state: CircuitState, use: Rectified) -> Rectifying:
-    """What a rectifier stands in a solved circuit. Raises KeyError where it is not in it.
-
-    Between the half cycles the arms of a bridge that do not conduct divide the voltage between them as their leakage
-    does; each is taken to have all of it.
-    """
+    """What a rectifier stands in a solved circuit. Raises KeyError where it is not in it."""
     mains = state.mains
     if mains is None:
         raise KeyError(use.block)
     arms = [state.of(name) for name in use.parts]
     total = np.sum([arm.currents.sum(axis=0) for arm in arms], axis=0)
     return Rectifying(
-        _reverse(mains, use),
+        _reverse(state, mains, use),
         max(arm.peak_ampere for arm in arms),
         float(np.sqrt(np.mean(total**2))),
         # A doubler's arms carry the same current one after the other.
@@ -43,13 +39,13 @@ def rectifying(state: CircuitState, use: Rectified) -> Rectifying:
     )
 
 
-def _reverse(mains: MainsState, use: Rectified) -> float:
-    def wave(node: str) -> np.ndarray:
-        return mains.node_waveform(node, _SAMPLES)
-
-    if use.arms:
-        return max(float(np.max(wave(plus) - wave(before))) for before, plus, _ in use.arms)
-    output, emf = wave(use.plus) - wave(use.minus), wave(use.emf)
-    if use.form == "bridge":
-        return float(max(np.max(output), np.max(emf)))
-    return float(np.max(output + emf))
+def _reverse(state: CircuitState, mains: MainsState, use: Rectified) -> float:
+    """While one arm conducts, the others have across them what it fills, and on top of that the other end of the
+    winding, or in a bridge the drop of the arm that conducts beside them."""
+    top, foot = (mains.node_waveform(node, _SAMPLES) for node in use.fills)
+    if use.far:
+        return float(np.max(top - foot + mains.node_waveform(use.far, _SAMPLES)))
+    anode, cathode = state.netlist[use.parts[0]].nodes[:2]
+    drop = mains.node_waveform(anode, _SAMPLES) - mains.node_waveform(cathode, _SAMPLES)
+    arms = 2 if use.form == "bridge" else 1
+    return float(np.max(top - foot + np.maximum(drop, 0.0) / arms))

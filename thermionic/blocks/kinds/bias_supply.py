@@ -48,20 +48,15 @@ class BiasSupply(Block):
 
     def compile(self, bench: Bench) -> None:
         raw, smooth, foot = bench.node("raw"), bench.node("smooth"), bench.node("foot")
-        alone: tuple[tuple[str, str, str], ...] = ()
+        far = ""
         if self.form == "bridge":
-            end, arms = bench.winding_end("winding", minus=raw), 2
+            end, in_series = bench.winding_end("winding", minus=raw), 2
         else:
-            end, arms = bench.swinging_end("winding", "a", 1, minus=raw), 1
-            alone = ((end, GROUND, raw),)
-        part = bench.diode("diode", bench.through("dropping", end, "dropped"), GROUND, arms)
-        w = bench.winding("winding")
-        bench.say(
-            Rectified(
-                self.id, self.form, w.block, (part,), GROUND, raw, w.volt * 2**0.5,
-                bench.winding_emf("winding"), alone, bench.path("diode"),
-            )
-        )  # fmt: skip
+            end, in_series = bench.swinging_end("winding", "a", 1, minus=raw), 1
+            far = bench.winding_end("winding")
+        part = bench.diode("diode", bench.through("dropping", end, "dropped"), GROUND, in_series)
+        winding, emf, diode = bench.winding("winding").block, bench.winding_emf("winding"), bench.path("diode")
+        bench.say(Rectified(self.id, self.form, winding, (part,), GROUND, raw, emf, (GROUND, raw), far, diode))
         bench.fit("reservoir", GROUND, raw)
         bench.fit("resistor", raw, smooth)
         bench.fit("capacitor", GROUND, smooth)

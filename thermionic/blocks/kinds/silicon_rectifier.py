@@ -56,14 +56,14 @@ class SiliconRectifier(Block):
         behind = bench.node("rectified") if self.dropping else out
         bench.fit("dropping", behind, out)
         whole = self.form != "full-wave"
-        alone: tuple[tuple[str, str, str], ...] = ()
+        end = bench.winding_end("winding", whole=whole)
+        far = end
         if self.form == "bridge":
-            parts = [bench.diode("diode", bench.winding_end("winding", whole=True), behind, arms=2)]
+            parts, far = [bench.diode("diode", end, behind, arms=2)], ""
         elif self.form == "full-wave":
-            parts = [bench.diode("diode", bench.winding_end("winding"), behind)]
+            parts, far = [bench.diode("diode", end, behind)], bench.winding_emf("winding")
         elif self.form == "half-wave":
-            end = bench.swinging_end("winding", "a", 1, whole=True)
-            parts, alone = [bench.diode("diode", end, behind)], ((end, behind, GROUND),)
+            parts = [bench.diode("diode", bench.swinging_end("winding", "a", 1, whole=True), behind)]
         else:
             middle = bench.node("middle")
             bench.fit("upper", out, middle)
@@ -72,14 +72,11 @@ class SiliconRectifier(Block):
             upper = bench.swinging_end("winding", "a", 1, whole=True, minus=middle)
             lower = bench.swinging_end("winding", "b", -1, whole=True)
             parts = [bench.diode("diode", upper, behind, side="a"), bench.diode("diode", lower, middle, side="b")]
-            alone = ((upper, out, middle), (lower, middle, GROUND))
-        halves = 2 if w.centre_tapped and whole else 1
+            far = ""  # an arm that does not conduct has both capacitors across it
+        emf, diode = bench.winding_emf("winding", whole), bench.path("diode")
         bench.say(
-            Rectified(
-                self.id, self.form, w.block, tuple(parts), out, GROUND, halves * w.volt * 2**0.5,
-                bench.winding_emf("winding", whole), alone, bench.path("diode"),
-            )
-        )  # fmt: skip
+            Rectified(self.id, self.form, w.block, tuple(parts), out, GROUND, emf, (behind, GROUND), far, diode)
+        )
 
     @model_validator(mode="after")
     def _doubled(self) -> "SiliconRectifier":

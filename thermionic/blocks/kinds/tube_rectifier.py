@@ -38,9 +38,7 @@ class TubeRectifier(Block):
 
     def compile(self, bench: Bench) -> None:
         w = bench.winding("winding")
-        halves = 1
         if self.form == "half-wave":
-            halves = 2 if w.centre_tapped else 1
             ends = 2 * [bench.swinging_end("winding", "", 1, whole=True)]
         elif w.centre_tapped:
             ends = [bench.swinging_end("winding", side, sign) for side, sign in (("a", 1), ("b", -1))]
@@ -57,14 +55,16 @@ class TubeRectifier(Block):
             anodes = behind
         out = bench.node("out")
         name = bench.rectifying_tube(self.tubes[0], anodes[0], anodes[1], out)
+        whole = self.form == "half-wave"
+        emf = bench.winding_emf("winding", whole)
+        far = bench.winding_end("winding", whole=True) if whole else emf
+        silicon = bench.path("silicon") if self.silicon else ""
+        envelope = self.tubes[0].partition(".")[0]
         bench.say(
             Rectified(
-                self.id, self.form, w.block, (name,), out, GROUND, halves * w.volt * 2**0.5,
-                bench.winding_emf("winding", whole=self.form == "half-wave"),
-                ((ends[0], out, GROUND),) if self.form == "half-wave" else (),
-                bench.path("silicon") if self.silicon else "", self.tubes[0].partition(".")[0],
+                self.id, self.form, w.block, (name,), out, GROUND, emf, ((out, GROUND),), far, silicon, envelope
             )
-        )  # fmt: skip
+        )
 
     def sketch(self, pen: Sketch) -> None:
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
