@@ -60,11 +60,8 @@ class TubeRectifier(Block):
         far = bench.winding_end("winding", whole=True) if whole else emf
         silicon = bench.path("silicon") if self.silicon else ""
         envelope = self.tubes[0].partition(".")[0]
-        bench.say(
-            Rectified(
-                self.id, self.form, w.block, (name,), out, GROUND, emf, ((out, GROUND),), far, silicon, envelope
-            )
-        )
+        filled = (out, GROUND)
+        bench.say(Rectified(self.id, self.form, w.block, (name,), *filled, emf, filled, far, silicon, envelope))
 
     def sketch(self, pen: Sketch) -> None:
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
