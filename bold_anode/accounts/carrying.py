@@ -17,6 +17,8 @@ from bold_anode.iron.models import KINDS as IRON_KINDS
 from bold_anode.iron.models import SOURCES, Origin, ShelfItem, UnknownIron
 from bold_anode.iron.operations import MOST_ITEMS, MOST_UNKNOWN, figures_read, found_of
 from bold_anode.powerup.models import Reading, ReadingSet
+from bold_anode.rails.models import MainsReading
+from bold_anode.rails.operations import HIGHEST, LOWEST, MOST_READINGS
 from bold_anode.tubes.models import KINDS, OwnTube
 from bold_anode.tubes.operations import MOST_TUBES
 from thermionic.design import OwnTriode
@@ -28,7 +30,7 @@ from thermionic.text import all_readable
 FORMAT = 1
 MOST_BYTES = 200_000_000
 MOST_FILES = 5_000
-_MANIFEST, _TUBES, _IRON = "manifest.json", "tubes.json", "iron.json"
+_MANIFEST, _TUBES, _IRON, _MAINS = "manifest.json", "tubes.json", "iron.json", "mains.json"
 
 
 class _Carried(BaseModel):
@@ -109,6 +111,11 @@ class _Unknown(_Carried):
     made_at: AwareDatetime
 
 
+class _MainsReading(_Carried):
+    volt: float = Field(ge=LOWEST, le=HIGHEST)
+    read_at: AwareDatetime
+
+
 class _Tube(_Carried):
     name: str = Field(min_length=1, max_length=40)
     kind: str = Field(pattern="|".join(f"^{key}$" for key, _ in KINDS))
@@ -128,6 +135,7 @@ def packed(user: Any) -> bytes:
             made.writestr(f"projects/{place:04d}.json", _text(_project(project)))
         made.writestr(_TUBES, _text([_tube(tube) for tube in tubes]))
         made.writestr(_IRON, _text(_iron(user)))
+        made.writestr(_MAINS, _text(_mains(user)))
         manifest = {
             "format": FORMAT,
             "made_at": timezone.now().isoformat(timespec="seconds"),
@@ -203,6 +211,10 @@ def _iron(user: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _mains(user: Any) -> list[dict[str, Any]]:
+    return [{"volt": one.volt, "read_at": _when(one.read_at)} for one in MainsReading.objects.of(user).order_by("pk")]
+
+
 def _tube(tube: OwnTube) -> dict[str, Any]:
     return {
         "name": tube.name,
@@ -219,15 +231,18 @@ def unpack(user: Any, content: Any) -> tuple[int, int]:
 
     All or nothing. A tube that is in the drawer already by that name stays as it is there. Raises DesignRefused.
     """
-    projects, tubes, shelf, unknown = _read(content)
+    projects, tubes, shelf, unknown, mains = _read(content)
     with transaction.atomic():
         for project in projects:
             _store(user, project)
         _store_iron(user, shelf, unknown)
+        _store_mains(user, mains)
         return len(projects), _store_tubes(user, tubes)
 
 
-def _read(content: Any) -> tuple[list[_Project], list[_Tube], list[_Iron], list[_Unknown]]:
+def _read(
+    content: Any,
+) -> tuple[list[_Project], list[_Tube], list[_Iron], list[_Unknown], list[_MainsReading]]:
     try:
         with zipfile.ZipFile(content) as given:
             if len(given.filelist) > MOST_FILES or sum(one.file_size for one in given.filelist) > MOST_BYTES:
@@ -247,11 +262,15 @@ def _read(content: Any) -> tuple[list[_Project], list[_Tube], list[_Iron], list[
             iron = _parsed(given, _IRON) if _IRON in given.namelist() else {"shelf": [], "unknown": []}
             if not isinstance(iron, dict) or not all(isinstance(iron.get(one), list) for one in ("shelf", "unknown")):
                 raise DesignRefused(f"{_IRON} holds no shelf.")
+            mains = _parsed(given, _MAINS) if _MAINS in given.namelist() else []
+            if not isinstance(mains, list) or len(mains) > MOST_READINGS:
+                raise DesignRefused(f"{_MAINS} is no log of at most {MOST_READINGS} readings.")
             return (
                 projects,
                 [_checked(_TUBES, _Tube, tube) for tube in tubes],
                 [_checked(_IRON, _Iron, one) for one in iron["shelf"]],
                 [_checked(_IRON, _Unknown, one) for one in iron["unknown"]],
+                [_checked(_MAINS, _MainsReading, one) for one in mains],
             )
     except (zipfile.BadZipFile, KeyError, OSError, RuntimeError, EOFError, ValueError):  # damaged, locked, or no zip
         raise DesignRefused(
@@ -353,6 +372,12 @@ def _store_iron(user: Any, shelf: list[_Iron], unknown: list[_Unknown]) -> None:
             raise DesignRefused(f"{_IRON}, {other.name}: its readings cannot be read.") from None
         stored.save()
         UnknownIron.objects.filter(pk=stored.pk).update(made_at=other.made_at)
+
+
+def _store_mains(user: Any, carried: list[_MainsReading]) -> None:
+    if MainsReading.objects.of(user).count() + len(carried) > MOST_READINGS:
+        raise DesignRefused(f"The log of the mains holds {MOST_READINGS} readings; take some out first.")
+    MainsReading.objects.bulk_create(MainsReading(owner=user, **one.model_dump()) for one in carried)
 
 
 def _store_tubes(user: Any, carried: list[_Tube]) -> int:

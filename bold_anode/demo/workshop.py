@@ -30,7 +30,7 @@ _UNFINISHED: tuple[tuple[str, str, dict[str, str]], ...] = (
         {"blocks/winding/winding_volt": "270 V", "blocks/ht1/resistor/rating_watt": "0.25 W"},
     ),
     ("reedbed", "Reedbed parallel single-ended", {"blocks/output/cathode_resistor/ohm": "82"}),
-    ("mill", "Mill transformer-coupled 45", {}),
+    ("mill", "Mill transformer-coupled 45", {"blocks/output/filament/travel": "0.46"}),
     ("osier", "Osier line preamplifier", {}),
     (
         "saltpan",

@@ -133,7 +133,8 @@ def _insulation(amplifier: SolvedAmplifier) -> list[dict[str, Any]]:
             "name": f"{use.part} {use.type.type}",
             "cathode": display(amplifier.voltage(use.cathode), Quantity.VOLTAGE),
             "heater": display(volt(amplifier.state, at), Quantity.VOLTAGE), "working": f"{working:+.0f} V",
-            "before": f"{before + 0.0:+.0f} V".replace("-0 V", "0 V"), "limit": f"{limit:g} V" if limit else "not known",
+            "before": f"{before:+.0f} V" if abs(before) >= 0.5 else "0 V",
+            "limit": f"{limit:g} V" if limit else "not known",
             "over": bool(limit) and worst > limit, "unsure": "heater_cathode_v" in use.limits.unsure,
         })  # fmt: skip
     return rows

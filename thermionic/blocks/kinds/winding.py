@@ -37,6 +37,18 @@ class MainsWinding(Block):
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.WINDING}
 
+    def complaint(self, takers: list[Block]) -> str:
+        if not any(getattr(taker, "form", "") == "bridge" for taker in takers):
+            return ""
+        negative = [taker.id for taker in takers if Flow.BIAS in taker.ports().values()]
+        positive = [taker.id for taker in takers if Flow.RAIL in taker.ports().values()]
+        if not (negative and positive):
+            return ""
+        return (
+            f"{self.id} feeds {positive[0]} and {negative[0]}, one with its positive and one with its negative end at "
+            "earth; with a bridge among them that is a short of the winding. Give one of them a winding of its own."
+        )
+
     def compile(self, bench: Bench) -> None:
         volt, hertz = bench.mains
         core = bench.core("transformer") if self.transformer else None

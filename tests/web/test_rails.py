@@ -1,0 +1,147 @@
+"""Rails and Heaters: the tree, the log of the mains, selenium, taps and filaments."""
+
+import io
+
+import pytest
+from django.urls import reverse
+
+from bold_anode.accounts import carrying
+from bold_anode.amps.models import Project
+from bold_anode.amps.operations import create_project
+from bold_anode.rails import operations
+from bold_anode.rails.models import MainsReading
+from thermionic import examples
+from thermionic.amplifier import solve
+from thermionic.design import changed
+from thermionic.errors import ValueRefused
+from thermionic.supplies.heating import heating
+from thermionic.supplies.moments import at_work, cold
+from thermionic.supplies.selenium import replacement
+from thermionic.supplies.starting import switch_on
+from thermionic.values import Quantity, display
+
+
+def room(project, slug="rails", tab=""):
+    return reverse("room", args=[project.pk, slug]) + (f"?tab={tab}" if tab else "")
+
+
+def design_of(project):
+    return Project.objects.get(pk=project.pk).at.design
+
+
+@pytest.mark.parametrize("name", sorted(examples.names()))
+def test_both_rooms_are_drawn_of_every_sort_of_amplifier(bench, owner, name):
+    project = create_project(owner, examples.example(name))
+    for address in (*(room(project, tab=tab) for tab in ("supplies", "moments", "switch", "mains")),
+                    room(project, "heaters")):  # fmt: skip
+        assert bench.get(address).status_code == 200
+
+
+def test_the_tree_has_every_solved_figure_and_what_hangs_where(bench, owner):
+    project = create_project(owner, examples.example("mill"))
+    page = bench.get(room(project)).content.decode()
+    amplifier = solve(examples.example("mill"))
+    for rail in amplifier.compiled.rails:
+        assert display(amplifier.voltage(rail.node), Quantity.VOLTAGE) in page
+    assert "Interstage <b>" in page
+    assert 'data-path="blocks/rectifier/anode_resistor"' in page
+    editor = bench.get(
+        reverse("chain-part", args=[project.pk]), {"path": "blocks/reservoir/capacitor", "room": "rails"}
+    )
+    assert reverse("change", args=[project.pk, "rails"]) in editor.content.decode()
+    odd = bench.get(reverse("chain-part", args=[project.pk]), {"path": "blocks/reservoir/capacitor", "room": "attic"})
+    assert reverse("change", args=[project.pk, "chain"]) in odd.content.decode()
+
+
+def test_every_moment_is_on_the_page_as_it_was_solved(bench, owner):
+    project = create_project(owner, examples.example("mill"))
+    page = bench.get(room(project, tab="moments")).content.decode()
+    amplifier = solve(examples.example("mill"))
+    for moment in (at_work(amplifier, 207.0), at_work(amplifier, 253.0), cold(amplifier, 253.0)):
+        assert display(moment.state.at.voltage("reservoir"), Quantity.VOLTAGE) in page
+    assert "▲ 111%" in page  # 1112 V on a rectifier made for 1000
+    assert "a tenth either way" in page
+
+
+def test_the_first_minute_is_a_study_with_its_peaks(bench, owner, worker):
+    project = create_project(owner, examples.example("saltpan"))
+    for slug in ("switch-on", "buys"):
+        bench.get(reverse("study", args=[project.pk, slug]))
+    worker()
+    page = bench.get(room(project, tab="switch")).content.decode()
+    run = switch_on(solve(examples.example("saltpan")), 253.0)
+    peak = run.capacitors["C6"]
+    assert peak.value > 550.0  # the choke rings the reservoir over what it is made for
+    assert display(peak.value, Quantity.VOLTAGE) in page
+    assert f"{peak.value / 550:.0%}" in page
+    assert "dB quieter" in page
+
+
+def test_the_mains_is_read_written_down_and_taken(bench, owner, stranger, client):
+    project = create_project(owner, examples.example("reedbed"))
+    for volt, when in (("238", "2026-11-20T07:30"), ("247", "2026-11-21T23:00"), ("241", "")):
+        assert bench.post(reverse("mains-read", args=[project.pk]), {"volt": volt, "when": when}).status_code == 302
+    assert operations.spread(owner) == (238.0, 241.0, 247.0)
+    assert (
+        "238 V lowest, 241 V in the middle, 247 V highest" in bench.get(room(project, tab="mains")).content.decode()
+    )
+    bench.post(reverse("mains-use", args=[project.pk]), {"seen": "1"})
+    brief = design_of(project).brief
+    assert (brief.mains_low_volt, brief.mains_volt, brief.mains_high_volt) == (238.0, 241.0, 247.0)
+    bench.post(
+        reverse("mains-take", args=[project.pk]), {"way": "blocks/mains_transformer/tap_volt=240", "seen": "2"}
+    )
+    assert design_of(project).block("mains_transformer").tap_volt == 240.0
+    gone = bench.post(reverse("mains-take", args=[project.pk]), {"way": "blocks/mains_transformer/tap_volt=99"})
+    assert b"not open to this design" in gone.content
+    again = carrying.packed(owner)
+    assert carrying.unpack(stranger, io.BytesIO(again)) == (1, 0)
+    assert operations.spread(stranger) == (238.0, 241.0, 247.0)
+    client.force_login(stranger)
+    first = MainsReading.objects.of(owner).first()
+    assert client.post(reverse("mains-forget", args=[project.pk, first.pk])).status_code == 404
+    operations.remove_reading(owner, first.pk)
+    assert MainsReading.objects.of(owner).count() == 2
+
+
+@pytest.mark.parametrize(
+    ("volt", "when", "says"),
+    [("12", "", "from 80 to 300 V"), ("lots", "", "lots"), ("230", "yesterday", "no date and time"),
+     ("230", "2026-13-45T10:00", "no date and time")],
+)  # fmt: skip
+def test_a_reading_that_cannot_be_is_refused_in_a_sentence(owner, volt, when, says):
+    with pytest.raises(ValueRefused, match=says):
+        operations.add_reading(owner, volt, when)
+    assert not MainsReading.objects.exists()
+
+
+def test_selenium_is_replaced_with_its_resistor(bench, owner):
+    design = changed(examples.example("saltpan"), "blocks/bias/diode/material", "selenium")
+    design = changed(design, "blocks/bias/diode/in_series", "5")
+    project = create_project(owner, design)
+    found, _ = replacement(solve(design), "bias")
+    page = bench.get(room(project)).content.decode()
+    assert f"<b>{display(found.ohm, Quantity.RESISTANCE)}</b> in series" in page
+    assert "poisonous fumes" in page
+    bench.post(reverse("selenium-replace", args=[project.pk]), {"block": "bias", "seen": "1"})
+    after = design_of(project).block("bias")
+    assert after.diode.material == "silicon"
+    assert after.dropping.ohm == found.ohm
+    again = bench.post(reverse("selenium-replace", args=[project.pk]), {"block": "bias"})
+    assert b"no selenium rectifier there any more" in again.content
+
+
+def test_heaters_are_as_the_core_has_them_and_a_filament_is_set_to_its_null(bench, owner, worker):
+    design = changed(examples.example("mill"), "blocks/output/filament/travel", "0.44")
+    project = create_project(owner, design)
+    bench.get(reverse("study", args=[project.pk, "filament-null"]))
+    worker()
+    page = bench.get(room(project, "heaters")).content.decode()
+    for string in heating(solve(design).compiled, solve(design).state):
+        assert display(string.volt, Quantity.VOLTAGE) + " AC" in page
+    assert "Set it to its null" in page
+    bench.post(reverse("filament-balance", args=[project.pk]),
+               {"path": "blocks/output/filament", "travel": "0.5", "seen": "1"})  # fmt: skip
+    assert design_of(project).block("output").filament.travel == 0.5
+    wrong = bench.post(reverse("filament-balance", args=[project.pk]), {"path": "blocks/output", "travel": "0.5"})
+    assert b"Only a filament" in wrong.content
