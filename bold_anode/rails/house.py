@@ -64,19 +64,12 @@ def read(request: Request, project_id: int) -> HttpResponse:
 @require_POST
 def forget(request: Request, project_id: int, reading_id: int) -> HttpResponse:
     """Take a reading out."""
-    return after(request, project_id, "rails", lambda: operations.remove_reading(request.user, reading_id), "mains")
 
+    def change() -> None:
+        owned(request, project_id)
+        operations.remove_reading(request.user, reading_id)
 
-@require_POST
-def use(request: Request, project_id: int) -> HttpResponse:
-    """Take this project's mains from the log."""
-    return after(
-        request,
-        project_id,
-        "rails",
-        lambda: operations.use_readings(request.user, project_id, seen(request)),
-        "mains",
-    )
+    return after(request, project_id, "rails", change, "mains")
 
 
 @require_POST

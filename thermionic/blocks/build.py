@@ -298,7 +298,9 @@ class Bench:
 
     def diode(self, name: str, a: str, b: str, arms: int = 1, side: str = "") -> str:
         """The rectifier diode that a field holds, ``arms`` of them one behind the other as one."""
-        return self.add("D", getattr(self.block, name).arms(arms), a, b, name=name, side=side)
+        field = type(self.block).model_fields[name]
+        own = name if field.default is None else ""  # what cannot be left out is the block's own symbol
+        return self.add("D", getattr(self.block, name).arms(arms), a, b, name=own, side=side)
 
     def say(self, facet: Facet) -> None:
         """Add to what the solved design can be asked."""

@@ -92,6 +92,8 @@ class Component(Model):
     # The letter of its designator, and the symbol that it is drawn as.
     letter: ClassVar[str] = ""
     symbol: ClassVar[str] = ""
+    # Whether, where it cannot be left out, the block's own symbol stands for it and its values are set with that.
+    inside: ClassVar[bool] = False
 
     def device(self) -> devices.Device:
         """It as a device between two nodes. Raises TypeError for a part that is more than that."""
@@ -183,6 +185,7 @@ class RectifierDiode(Component):
     in_series: Annotated[int, Field(ge=1, le=40)] = named("In series (diodes or plates)", 1)
     letter: ClassVar = "D"
     symbol: ClassVar = "diode"
+    inside: ClassVar = True
 
     @property
     def total_volt(self) -> float:

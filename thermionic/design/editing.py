@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import types
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 from pydantic import BaseModel
 
 from thermionic import values
-from thermionic.blocks import Block, Measured
+from thermionic.blocks import Block, Component, Measured
 from thermionic.design import sections
 from thermionic.design.document import Design, OwnTriode
 from thermionic.design.graph import options
@@ -42,7 +42,9 @@ class Field:
         if isinstance(self.value, bool):
             return "yes" if self.value else "no"
         if self.quantity is None or not isinstance(self.value, (int, float)):
-            return ", ".join(self.value) if isinstance(self.value, tuple) else str(self.value)
+            if isinstance(self.value, tuple):
+                return ", ".join(one if isinstance(one, str) else f"{one:g}" for one in self.value)
+            return str(self.value)
         return values.written(self.value, self.quantity)
 
 
@@ -76,6 +78,10 @@ def fields_at(design: Design, path: str) -> list[Field]:
     for name in type(owner).model_fields:
         at = find(design, f"{path}/{name}")
         single = isinstance(at.value, (int, float, str)) or (at.value is None and not _is_part(at))
+        if isinstance(at.value, Component) and at.value.inside and isinstance(owner, Block) and _is_needed(at):
+            found += [
+                replace(one, title=f"{at.title}: {one.title.lower()}") for one in fields_at(design, f"{path}/{name}")
+            ]
         if name in _HIDDEN or not (single or (isinstance(at.value, tuple) and not _members(at.value))):
             continue
         found.append(_field(at))
@@ -83,6 +89,11 @@ def fields_at(design: Design, path: str) -> list[Field]:
             envelopes += [section.partition(".")[0] for section in at.value or ()]
     paths = [f"envelopes/{one}/{name}" for one in dict.fromkeys(envelopes) for name in _of_envelope(design, one)]
     return [*(_field(find(design, one)) for one in paths), *found]
+
+
+def _is_needed(found: Found) -> bool:
+    """Whether a part cannot be left out."""
+    return found.info is not None and type(None) not in _annotations(found.info.annotation)
 
 
 def _of_envelope(design: Design, envelope: str) -> list[str]:

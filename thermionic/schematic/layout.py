@@ -222,7 +222,9 @@ class _Layout:
                     ]  # fmt: skip
                     if going:
                         text = "to " + ", ".join(dict.fromkeys(going)).lower()
-                        row.sheet.flags.append(Flag(text, x + 5, y + 17, "start", "reference"))
+                        # Windings follow a mains transformer with their symbols in the way.
+                        deep = self.design.block(block_id).ports().get(plain) is Flow.CORE
+                        row.sheet.flags.append(Flag(text, x + 5, y + (98 if deep else 17), "start", "reference"))
                         row.width = max(row.width, x + 10 + CHARACTER * len(text))
 
     def _loop(self, loop: Block, rows: list[_Row], where: dict[str, _Row]) -> None:

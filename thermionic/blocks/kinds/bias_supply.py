@@ -73,11 +73,17 @@ class BiasSupply(Block):
         pen.start("winding", 0, middle)
         pen.wire((0, top + 6), (40, top + 6), (40, middle - 26))
         pen.wire((0, earth), (40, earth), (40, middle + 26))
-        pen.mark("", "bridge", 40, middle, size=(52, 52), label=(24, 36, "start"), designator=" ", spoken=self.title)
+        symbol = "bridge" if self.form == "bridge" else "one-diode"
+        pen.mark("", symbol, 40, middle, size=(52, 52), label=(24, 36, "start"), designator=" ", spoken=self.title)
         pen.wire((66, middle), (72, middle), (72, earth + 18))
         pen.earth(72, earth + 18)
-        pen.wire((14, middle), (8, middle), (8, top - 16), (108, top - 16), (108, top))
         x = 108.0
+        if self.dropping:
+            pen.wire((14, middle), (8, middle), (8, top - 16), (76, top - 16), (76, top))
+            x = pen.lying("dropping", 76, top, 92, label=(0, 36, "middle")) + 16
+            pen.wire((x - 16, top), (x, top))
+        else:
+            pen.wire((14, middle), (8, middle), (8, top - 16), (x, top - 16), (x, top))
         pen.upright("reservoir", x, top, middle, earth)
         pen.earth(x, earth)
         pen.dot(x, top)

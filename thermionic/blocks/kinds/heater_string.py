@@ -151,7 +151,7 @@ class HeaterString(Block):
             pen.dot(x, earth)
             pen.upright("lower", x, earth, earth + 40, earth + 82)
             pen.earth(x, earth + 82)
-            pen.volts("held", x + 10, earth + 4, "bias")
+            pen.volts("held", x + 8, earth - 6, "bias")
             if self.bypass:
                 pen.wire((x, earth), (x + 74, earth))
                 x += 74

@@ -72,18 +72,24 @@ class MainsInlet(Block):
         x = 84.0
         for name in ("fuse", "thermistor", "series"):
             x = pen.lying(name, x, top, 84, label=(0, 34, "middle"))
-        for name in ("line_capacitor", "earth_capacitor"):
-            if getattr(self, name) is None:
+        for name, letter, foot in (("line_capacitor", "CX", earth), ("earth_capacitor", "CY", middle + 34)):
+            part = getattr(self, name)
+            if part is None:
                 continue
-            pen.wire((x, top), (x + 60, top))
-            x += 60
+            pen.wire((x, top), (x + 84, top))
+            x += 84
             pen.dot(x, top)
+            pen.wire((x, top), (x, middle - 6))
+            pen.wire((x, middle + 6), (x, foot))
+            pen.mark(name, "capacitor", x, middle, size=(30, 56), text=display(part.farad, Quantity.CAPACITANCE),
+                     designator=letter, main=f"blocks/{self.id}/{name}/farad")  # fmt: skip
             if name == "line_capacitor":
-                pen.upright(name, x, top, middle, earth)
-                pen.dot(x, earth)
+                pen.dot(x, foot)
             else:
-                pen.upright(name, x, top, middle, middle + 34)
-                pen.earth(x, middle + 34)
+                pen.earth(x, foot)
+        if self.line_capacitor or self.earth_capacitor:
+            pen.wire((x, top), (x + 66, top))
+            x += 66
         pen.wire((84, earth), (x + 24, earth), (x + 24, middle + 6), (x + 36, middle + 6))
         pen.wire((x, top), (x + 24, top), (x + 24, middle - 6), (x + 36, middle - 6))
         pen.end("out", x + 36, middle)

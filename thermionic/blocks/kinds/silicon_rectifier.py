@@ -88,20 +88,30 @@ class SiliconRectifier(Block):
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
         pen.start("winding", 0, middle)
         pen.wire((0, top + 6), (40, top + 6), (40, middle - 26))
-        pen.wire((0, earth), (40, earth), (40, middle + 26))
-        pen.mark(
-            "",
-            "bridge" if self.form == "bridge" else "two-diodes",
-            40,
-            middle,
-            size=(52, 52),
-            spoken=self.title,
-            label=(20, 34, "start"),
-            designator=" ",
-            text="",
-        )
-        pen.wire((14, middle), (6, middle), (6, earth + 18))
-        pen.earth(6, earth + 18)
-        pen.wire((66, middle), (80, middle), (80, top), (96, top))
-        pen.end("out", 96, top)
-        pen.width = 96
+        symbol = {"bridge": "bridge", "half-wave": "one-diode"}.get(self.form, "two-diodes")
+        pen.mark("", symbol, 40, middle, size=(52, 52), spoken=self.title, label=(20, 34, "start"), designator=" ",
+                 text="")  # fmt: skip
+        x = 96.0
+        if self.form == "doubler":
+            # The winding's other end goes between the two capacitors.
+            pen.wire((0, earth), (6, earth), (6, earth + 30), (x + 14, earth + 30), (x + 14, middle + 24))
+            pen.wire((66, middle), (72, middle), (72, top - 8), (x + 14, top - 8), (x + 14, middle - 38))
+            pen.wire((x + 14, middle - 26), (x + 14, middle + 24))
+            pen.mark("upper", "capacitor", x + 14, middle - 32, size=(30, 28), label=(15, -4, "start"),
+                     main=f"blocks/{self.id}/upper/farad")  # fmt: skip
+            pen.mark("lower", "capacitor", x + 14, middle + 36, size=(30, 28), label=(15, 0, "start"),
+                     main=f"blocks/{self.id}/lower/farad")  # fmt: skip
+            pen.dot(x + 14, middle + 24)
+            pen.wire((x + 14, middle + 24), (x + 14, middle + 30))
+            pen.wire((x + 14, middle + 42), (x + 14, middle + 54), (x + 84, middle + 54), (x + 84, middle + 62))
+            pen.earth(x + 84, middle + 62)
+            pen.wire((x + 14, top - 8), (x + 88, top - 8), (x + 88, top))
+            x += 88
+        else:
+            pen.wire((0, earth), (40, earth), (40, middle + 26))
+            pen.wire((14, middle), (6, middle), (6, earth + 18))
+            pen.earth(6, earth + 18)
+            pen.wire((66, middle), (80, middle), (80, top), (x, top))
+        x = pen.lying("dropping", x, top, 84, label=(0, 36, "middle"))
+        pen.end("out", x, top)
+        pen.width = x

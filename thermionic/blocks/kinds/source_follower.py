@@ -97,23 +97,30 @@ class SourceFollower(Block):
             pen.upright(name, across, earth, earth + 40, low)
             pen.earth(across, low)
         if self.discharge:
-            pen.wire((x + 56, earth), (x + 56, earth))
-            pen.upright("discharge", x + 62, top, middle, earth, label=(14, 0, "start"))
+            pen.wire((x + 62, top), (x + 62, middle - 22))
+            pen.wire((x + 62, middle + 22), (x + 62, earth))
+            pen.mark("discharge", "diode-up", x + 62, middle, size=(30, 56), label=(14, 0, "start"),
+                     main=f"blocks/{self.id}/discharge/reverse_volt")  # fmt: skip
         end = max(across + 20, x + 120)
         pen.wire((across, earth), (end, earth))
         stop = pen.lying("gate_stopper", end, earth, 70, label=(0, 32, "middle"))
         q = stop + 26
         pen.wire((stop, earth), (q, earth), (q, top + 22))
-        pen.mark("transistor", "mosfet", q, top, size=(48, 44), label=(0, -36, "middle"), spoken="MOSFET",
+        pen.mark("transistor", "mosfet", q, top, size=(48, 44), label=(0, -50, "middle"), spoken="MOSFET",
                  main=f"blocks/{self.id}/transistor/rating_volt", heat=True)  # fmt: skip
         pen.wire((x, top), (q - 24, top))
         pen.wire((q + 24, top), (q + 40, top))
         at = q + 40
         if self.clamp:
             pen.dot(at, top)
-            pen.wire((q, earth), (at - 22, earth))
-            pen.wire((at, top), (at, earth))
-            pen.part("clamp", at - 22 + 11, earth, turn=90, label=(8, 32, "start"))
+            pen.dot(q, earth)
+            pen.wire((at, top), (at, middle - 22))
+            pen.wire((at, middle + 22), (at, earth), (q, earth))
+            pen.mark("clamp", "zener-down", at, middle, size=(30, 56), label=(15, 0, "start"),
+                     main=f"blocks/{self.id}/clamp/volt")  # fmt: skip
+            if self.output:
+                pen.wire((at, top), (at + 14, top))
+                at += 14
         if self.output:
             pen.wire((at, top), (at + 70, top))
             at += 70

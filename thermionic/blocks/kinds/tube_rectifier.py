@@ -66,17 +66,15 @@ class TubeRectifier(Block):
     def sketch(self, pen: Sketch) -> None:
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
         pen.start("winding", 0, middle)
-        wide = 84 if self.anode_resistor else 0
-        x = 50 + wide
+        fitted = [name for name in ("anode_resistor", "silicon") if getattr(self, name)]
+        x = 50 + 84 * len(fitted)
         for y, end, side in ((top - 10, x - 11, "a"), (earth + 14, x + 11, "b")):
             start = top + 6 if side == "a" else earth
             pen.wire((0, start), (14, start), (14, y))
             pen.side = side
-            at = (
-                pen.lying("anode_resistor", 14, y, wide, label=(0, 36 if side == "a" else -36, "middle"))
-                if wide
-                else 14
-            )
+            at = 14.0
+            for name in fitted:
+                at = pen.lying(name, at, y, 84, label=(0, 36 if side == "a" else -36, "middle"))
             pen.side = ""
             if side == "a":
                 pen.wire((at, y), (end, y), (end, middle - 28))

@@ -45,8 +45,9 @@ class MainsWinding(Block):
         if not (negative and positive):
             return ""
         return (
-            f"{self.id} feeds {positive[0]} and {negative[0]}, one with its positive and one with its negative end at "
-            "earth; with a bridge among them that is a short of the winding. Give one of them a winding of its own."
+            f"{self.id} feeds {positive[0]} and {negative[0]}, one with its positive and one with its negative end "
+            "at earth; with a bridge among them that is a short of the winding. Give one of them a winding of its "
+            "own."
         )
 
     def compile(self, bench: Bench) -> None:
