@@ -73,6 +73,16 @@ def forget(request: Request, project_id: int, reading_id: int) -> HttpResponse:
 
 
 @require_POST
+def use(request: Request, project_id: int) -> HttpResponse:
+    """Take this project's mains from the log."""
+    owned(request, project_id)
+    number = seen(request)
+    return after(
+        request, project_id, "rails", lambda: operations.use_readings(request.user, project_id, number), "mains"
+    )
+
+
+@require_POST
 def selenium(request: Request, project_id: int) -> HttpResponse:
     """Replace a selenium rectifier."""
     block, number = request.POST.get("block", ""), seen(request)
