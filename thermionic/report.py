@@ -195,7 +195,7 @@ def _in_time(amplifier: SolvedAmplifier) -> dict[str, Any]:
     source = amplifier.netlist[amplifier.compiled.source.part].device
     tone = float(np.real(source.excitation().tone[2]))
     driven = replace(source, wave=Sine(0.0, tone, REFERENCE_HERTZ))  # type: ignore[type-var]
-    system = System(at.system.netlist.with_device(amplifier.compiled.source.part, driven))
+    system = System(amplifier.state.standing.with_device(amplifier.compiled.source.part, driven))
     period = 1 / REFERENCE_HERTZ
     moved = transient(system, _PERIODS * period, start=at.x, longest=period / 50)
     times = np.linspace(0, _PERIODS * period, _PERIODS * _PRINTED // 2 + 1)

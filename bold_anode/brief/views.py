@@ -76,6 +76,8 @@ def _groups(amplifier: SolvedAmplifier) -> list[tuple[str, list[Row]]]:
         "Source": [(f"blocks/{source}/source_volt", "Level at full scale, rms", "V")],
         "House": [
             ("brief/mains_volt", "Mains voltage, as measured", "V"),
+            ("brief/mains_low_volt", "Lowest that was read", "V"),
+            ("brief/mains_high_volt", "Highest that was read", "V"),
             ("brief/mains_hertz", "Mains frequency", "Hz"),
         ],
     }

@@ -16,6 +16,7 @@ from thermionic.blocks.heaters import Link, chains
 from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.system import System
+from thermionic.circuit.transient import transient
 from thermionic.design import changed, dump, fit_part, validate
 from thermionic.errors import DesignRefused
 from thermionic.findings import RULES
@@ -310,3 +311,12 @@ def test_what_cannot_be_is_refused_in_a_sentence():
             changed(base, path, typed)
     with pytest.raises(DesignRefused, match="needs a divider's lower resistor or a zener"):
         fit_part(reedbed, "blocks/ht1/lower", False)
+
+
+def test_a_signal_is_followed_in_time_on_a_supply_that_stands_still():
+    """The rectifiers' straight lines know nothing of ripple: the mains itself must not move beside them."""
+    amplifier = solve(examples.example("weir"))
+    standing = System(amplifier.state.standing)
+    run = transient(standing, 0.03, start=amplifier.state.at.x, longest=1e-3)
+    for use in amplifier.compiled.tubes:
+        assert np.ptp(run.voltage(use.anode)) < 1e-3

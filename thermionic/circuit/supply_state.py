@@ -10,7 +10,7 @@ from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint
 from thermionic.circuit.system import System
-from thermionic.devices import AffinePorts, Device, Thevenin
+from thermionic.devices import AffinePorts, Device, MainsSource, Thevenin, VoltageSource
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.lazily import lazily
 
@@ -137,6 +137,17 @@ class CircuitState:
     netlist: Netlist
     at: OperatingPoint
     mains: MainsState | None
+
+    @lazily
+    def standing(self) -> Netlist:
+        """The circuit as it stands between two mains cycles, for a transient of its signal: the rectifiers as their
+        straight lines, and the mains, whose ripple those lines know nothing of, at its mean."""
+        netlist = self.at.system.netlist
+        for part in netlist.parts:
+            if isinstance(part.device, MainsSource):
+                mean = float(part.device.excitation().dc[2])
+                netlist = netlist.with_device(part.name, VoltageSource(mean))
+        return netlist
 
     @lazily
     def rectifier(self) -> RectifierState | None:

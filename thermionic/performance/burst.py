@@ -63,13 +63,13 @@ def burst(amplifier: SolvedAmplifier, over_db: float = OVER_DB, length: float = 
     peak = amplifier.full_output.source_volt * 2**0.5 * 10 ** (over_db / 20)
     name = amplifier.compiled.source.part
     device = replace(at.system.place(name).part.device, wave=Sine(0.0, peak, REFERENCE_HERTZ))  # type: ignore[type-var]
-    netlist = at.system.netlist.with_device(name, device)
+    netlist = amplifier.state.standing.with_device(name, device)
     period = 1.0 / REFERENCE_HERTZ
     with budget.at_most():
         first = transient(
             System(netlist), length, start=at.x, longest=period / _SAMPLES, keep_from=length - period * 1.001
         )
-        still = at.system.netlist
+        still = amplifier.state.standing
         tracked = [use for use in amplifier.compiled.tubes if use.block in amplifier.route and use.grid != GROUND]
         last = {use.part: _mean(_bias(amplifier, first, use), first.seconds, period) for use in tracked}
         x = first.x[-1]

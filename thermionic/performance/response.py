@@ -161,7 +161,7 @@ def square_wave(amplifier: SolvedAmplifier, hertz: float) -> SquareWave:
             return SquareWave(hertz, seconds, volts, height, linear)
         name = amplifier.compiled.source.part
         device = replace(at.system.place(name).part.device, wave=_wave(hertz, source))  # type: ignore[type-var]
-        system = System(at.system.netlist.with_device(name, device))
+        system = System(amplifier.state.standing.with_device(name, device))
         run = transient(
             system,
             _PERIODS / hertz,
