@@ -130,3 +130,17 @@ def test_feedback_that_comes_near_to_turning_round_is_told_by_how_near(ohm, seve
     (found,) = RULE["feedback-margin"].examine(amplifier)
     assert found.severity == severity
     assert "low end" in found.evidence
+
+
+@pytest.mark.parametrize(("rating", "speaks"), [("200 mA", False), ("180 mA", True)])
+def test_each_half_of_a_tapped_winding_carries_every_other_half_cycle(rating, speaks):
+    """What the rectifier gives is 266 mA rms; half of its square is in each half of the winding: 188 mA."""
+    design = edited({"blocks/winding/rating_ampere": rating}, "weir")
+    assert bool(list(RULE["winding-current"].examine(solve(design)))) is speaks
+
+
+@pytest.mark.parametrize(("watt", "severity"), [("15 W", Severity.NOTE), ("6 W", Severity.POOR)])
+def test_a_small_core_is_worse_half_an_octave_above_the_lowest_note(watt, severity):
+    (found,) = RULE["core-size"].examine(solve(edited({"blocks/transformer/core/watt": watt}, "saltpan")))
+    assert found.severity is severity
+    assert (found.value > 1.5 * 41.2) is (severity is Severity.POOR)

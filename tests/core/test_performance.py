@@ -17,12 +17,12 @@ from thermionic.circuit.large_signal import distortion, drive
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
-from thermionic.circuit.variants import one_of
-from thermionic.design import changed, fit_part
+from thermionic.circuit.variants import Spread, one_of
+from thermionic.design import changed, find, fit_part
 from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.performance import loop as loops
 from thermionic.performance import tolerances as spreads
-from thermionic.performance.builds import Builds, Deviates
+from thermionic.performance.builds import MATCHED, Builds, Deviates, partners
 from thermionic.performance.compensation import compensated, compensations
 from thermionic.performance.dragging import move_line, move_point
 from thermionic.performance.levels import gain_budget, gives_out
@@ -298,3 +298,33 @@ def test_a_reactive_loudspeaker_opens_the_load_line_and_a_resistance_does_not():
     x, y = path[:-1].T
     area = 0.5 * abs(np.sum(x * np.roll(y, -1) - y * np.roll(x, -1)))
     assert area > 0.05 * (np.ptp(x) * np.ptp(y))
+
+
+def test_parts_stray_by_a_third_of_their_tolerance_and_a_matched_pair_goes_together():
+    amplifier = solved("saltpan")
+    deviates = Deviates(4000, np.random.default_rng(1))
+    drawn = Builds(amplifier, Spread(), deviates, partners(amplifier), "a").netlist()
+    coupling = amplifier.compiled.designator("blocks/output/coupling")
+    for name, tolerance in (
+        ("R21", 0.05),
+        (coupling, find(amplifier.design, "blocks/output/coupling").value.tolerance),
+    ):
+        device = drawn[name].device
+        value = np.log(device.ohm if hasattr(device, "ohm") else device.farad)
+        assert np.std(value) == pytest.approx(tolerance / 3, rel=0.05), name
+    ours, theirs = (np.log(drawn[name].device.scale) for name in ("V3", "V4"))
+    assert np.std(ours) == pytest.approx(Spread().emission, rel=0.05)
+    assert np.corrcoef(ours, theirs)[0, 1] == pytest.approx(MATCHED, abs=0.03)
+
+
+def test_a_part_of_a_fifth_of_the_tolerance_leaves_the_rest_of_the_spread():
+    """By hand: of a spread of which one part makes the share s, a fifth of that part leaves sqrt(1 - s + s/25)."""
+    found = tolerances(solved("saltpan"), 400, matched=False)
+    seen = 0
+    for quantity in found.quantities:
+        for cause in quantity.causes:
+            if cause.means == "tight" and cause.share > 0.1:
+                left = (1 - cause.share * (1 - 1 / 25)) ** 0.5
+                assert cause.tighter == pytest.approx(left, abs=0.05), (quantity.key, cause.name)
+                seen += 1
+    assert seen >= 2
