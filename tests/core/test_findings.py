@@ -144,3 +144,11 @@ def test_a_small_core_is_worse_half_an_octave_above_the_lowest_note(watt, severi
     (found,) = RULE["core-size"].examine(solve(edited({"blocks/transformer/core/watt": watt}, "saltpan")))
     assert found.severity is severity
     assert (found.value > 1.5 * 41.2) is (severity is Severity.POOR)
+
+
+def test_hum_of_a_filament_off_its_balance_is_said_to_be_that():
+    amplifier = solve(edited({"blocks/output/filament/travel": "0.46"}, "mill"))
+    (found,) = RULE["hum"].examine(amplifier)
+    assert found.path == "blocks/output/filament"
+    assert "at 50 Hz" in found.evidence
+    assert not list(RULE["hum"].examine(solve(applied(amplifier.design, found.cure))))

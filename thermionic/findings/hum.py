@@ -8,6 +8,7 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import Rail
+from thermionic.blocks.fields import FilamentSupply
 from thermionic.design import find
 from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_up
 from thermionic.values import Quantity, Series, display, step
@@ -16,6 +17,7 @@ from thermionic.values import Quantity, Series, display, step
 # chair, and 85 dB down what a line stage must be, whose hum the power amplifier brings up.
 POWER_DB, LINE_DB = -70.0, -85.0
 MOST_FARAD = 470e-6
+_BALANCED = 0.005  # of the filament's volts
 _CURES = 2  # rails tried, the guiltiest first
 
 
@@ -30,6 +32,10 @@ class Hum(Rule):
         level = self._level(amplifier)
         limit = POWER_DB if amplifier.load.power else LINE_DB
         if level is None or level <= limit:
+            return
+        filament = _filament(amplifier)
+        if filament is not None:
+            yield filament
             return
         guilty = _by_guilt(amplifier)
         ripple = display(amplifier.ripple(amplifier.load.node), Quantity.VOLTAGE, 2)
@@ -82,6 +88,41 @@ class Hum(Rule):
         full = amplifier.full_output.output_volt
         ripple = float(np.std(wave))
         return 20 * log10(ripple / full) if ripple > 0 and full > 0 else None
+
+
+def _filament(amplifier: SolvedAmplifier) -> Finding | None:
+    """The hum of a filament off its balance, where there is one and most of the hum is at the mains' own
+    frequency."""
+    mains = amplifier.state.mains
+    off = [
+        (path, supply)
+        for path, supply in amplifier.compiled.components(FilamentSupply)
+        if abs(supply.unbalance) > _BALANCED
+    ]
+    if mains is None or not off:
+        return None
+    size = np.abs(mains.x[mains.system.node(amplifier.load.node)][1:])
+    own = round(amplifier.design.brief.mains_hertz / mains.hertz)
+    if own < 1 or size[own - 1] ** 2 < 0.5 * float(np.sum(size**2)):
+        return None
+    path, supply = max(off, key=lambda one: abs(one[1].unbalance))
+    volt = display(float(np.sqrt(np.sum(size**2) / 2)), Quantity.VOLTAGE, 2)
+    full = amplifier.full_output.output_volt
+    level = 20 * log10(float(np.sqrt(np.sum(size**2) / 2)) / full)
+    return Finding(
+        Hum.name,
+        Severity.POOR,
+        path,
+        amplifier.compiled.designator(path),
+        "It will hum",
+        f"{volt} rms at the load, {level:.0f} dB against full output, most of it at "
+        f"{amplifier.design.brief.mains_hertz:g} Hz: the filament's pot stands at {supply.travel:g}, off its "
+        "balance.",
+        "Its AC is in series with the cathode by as much as the pot is off the middle.",
+        10 ** ((level - POWER_DB) / 20),
+        1.0,
+        Cure(f"{path}/travel", "0.5", "Balance the filament's pot"),
+    )
 
 
 def _by_guilt(amplifier: SolvedAmplifier) -> list[Rail]:
