@@ -15,6 +15,7 @@ from thermionic.blocks.fields import FusePart, PassTransistor, RectifierDiode
 from thermionic.blocks.heaters import Link, chains
 from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.operating_point import operating_point
+from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import transient
 from thermionic.design import changed, dump, fit_part, validate
@@ -320,3 +321,15 @@ def test_a_signal_is_followed_in_time_on_a_supply_that_stands_still():
     run = transient(standing, 0.03, start=amplifier.state.at.x, longest=1e-3)
     for use in amplifier.compiled.tubes:
         assert np.ptp(run.voltage(use.anode)) < 1e-3
+
+
+def test_a_wiper_that_opens_gives_more_bias_where_it_is_guarded():
+    design = fit_part(examples.example("saltpan"), "blocks/bias/guard", True)
+    amplifier = solve(design)
+    pot = amplifier.compiled.designator("blocks/bias/trim")
+    smooth, _, foot = amplifier.netlist[pot].nodes
+    track = Part("RTRACK", devices.Resistor(25e3), (smooth, foot))
+    opened = amplifier.netlist.without(lambda part: part.name == pot).with_parts([track])
+    after = solve_circuit(opened)
+    assert after.at.voltage("bias_out") < amplifier.voltage("bias_out") - 5
+    assert after.at.voltage("bias_out") == pytest.approx(after.at.voltage("bias_smooth"), rel=0.01)

@@ -15,6 +15,7 @@ from thermionic import devices
 from thermionic.blocks.base import Block
 from thermionic.blocks.facets import (
     Bias,
+    BiasTrim,
     Copper,
     Core,
     GasUse,
@@ -46,6 +47,7 @@ Facet = (
     | GasUse
     | HeaterUse
     | HeaterFeed
+    | BiasTrim
     | Core
     | MainsSide
     | Rail

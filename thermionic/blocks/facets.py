@@ -84,6 +84,18 @@ class PassUse:
 
 
 @dataclass(frozen=True)
+class BiasTrim:
+    """A trimmer that sets a bias: its block, part and path, the path of the resistor that keeps the bias where its
+    wiper opens, and whether that is fitted."""
+
+    block: str
+    part: str
+    path: str
+    guard: str
+    guarded: bool
+
+
+@dataclass(frozen=True)
 class GasUse:
     """A gas tube at work as a regulator: its block, part, envelope and type; the parts of all in series with it, from
     the rail down; the paths of the resistor that feeds them and of a capacitor across them ("" if none)."""

@@ -4,6 +4,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.findings.anode_dissipation import AnodeDissipation
 from thermionic.findings.anode_voltage import AnodeVoltage
 from thermionic.findings.base import Cure, Finding, Rule, Severity, applied, worst_first
+from thermionic.findings.bias_wiper import BiasWiper
 from thermionic.findings.capacitor_voltage import CapacitorVoltage
 from thermionic.findings.cold_coupling import ColdCoupling
 from thermionic.findings.driven_heat import CathodeCurrent, DrivenHeat
@@ -67,6 +68,7 @@ RULES: tuple[Rule, ...] = (
     TransformerLoad(),
     EarthLeakage(),
     HeaterVoltage(),
+    BiasWiper(),
     Unsettled(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):

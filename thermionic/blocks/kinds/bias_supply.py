@@ -5,7 +5,7 @@ from typing import Literal
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
-from thermionic.blocks.facets import Rail, Rectified
+from thermionic.blocks.facets import BiasTrim, Rail, Rectified
 from thermionic.blocks.fields import Capacitor, Potentiometer, RectifierDiode, Resistor, named
 from thermionic.blocks.ports import Flow, WindingRef
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
@@ -14,7 +14,8 @@ from thermionic.circuit.netlist import GROUND
 
 class BiasSupply(Block):
     """A winding, a bridge or a diode the other way about with a resistor before it, an RC filter, and a trimmer a
-    side with a resistor at its foot that bounds its range. Turning a trimmer up makes its bias more negative."""
+    side with a resistor at its foot that bounds its range. Turning a trimmer up makes its bias more negative.
+    ``guard``, from each wiper to the whole of the supply, keeps the tubes biased where a wiper loses its track."""
 
     kind: Literal["bias-supply"] = "bias-supply"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
@@ -28,6 +29,7 @@ class BiasSupply(Block):
     trim: Potentiometer = named("Trimmer")
     trim_b: Potentiometer | None = named("Trimmer of side b", None, first=Potentiometer(track_ohm=25e3))
     foot: Resistor = named("Resistor at the trimmers' foot")
+    guard: Resistor | None = named("From each wiper to the supply", None, first=Resistor(ohm=470e3))
 
     title = "Bias supply"
     about = "A negative rail with a trimmer, or one a side."
@@ -65,7 +67,11 @@ class BiasSupply(Block):
             if pot:
                 device_ = devices.Potentiometer(pot.track_ohm, pot.travel)
                 bench.add("RV", device_, smooth, bench.node(port), foot, name=name)
+                bench.fit("guard", smooth, bench.node(port), "a" if port == "out" else "b")
                 bench.say(Rail(self.id, bench.node(port), bench.path("capacitor"), bias=True, port=port))
+                bench.say(
+                    BiasTrim(self.id, bench.part_of(name), bench.path(name), bench.path("guard"), bool(self.guard))
+                )
         bench.fit("foot", foot, GROUND)
 
     def sketch(self, pen: Sketch) -> None:
@@ -103,9 +109,20 @@ class BiasSupply(Block):
             pen.wire((x + 26, middle), (x + 36, middle))
             pen.volts(port, x + 14, middle + 22, "bias")
             pen.wire((x, middle + 22), (x, earth + 6))
+            if self.guard:
+                held = x + 86
+                pen.wire((x, top), (held, top), (held, top + 2))
+                pen.wire((x + 36, middle), (held, middle), (held, top + 46))
+                pen.side = "a" if port == "out" else "b"
+                pen.part("guard", held, top + 24)
+                pen.side = ""
+                if name == "trim" and self.trim_b:
+                    pen.wire((held, top), (held + 62, top))
+                    pen.wire((x, earth + 6), (held + 62, earth + 6))
+                    x = held + 62 - 84
         pen.upright("foot", x, earth + 6, earth + 40, earth + 76)
         if self.trim_b:
             pen.wire((x - 84, earth + 6), (x, earth + 6))
             pen.dot(x, earth + 6)
         pen.earth(x, earth + 76)
-        pen.width = x + 92
+        pen.width = x + (160 if self.guard else 92)
