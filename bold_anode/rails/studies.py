@@ -17,6 +17,7 @@ from thermionic.supplies.filaments import balances
 from thermionic.supplies.moments import house_volts
 from thermionic.supplies.ripple import rail_ripples, what_buys_most
 from thermionic.supplies.starting import MINUTE, surge, switch_on
+from thermionic.supplies.trimming import reaches
 from thermionic.values import Quantity, display
 
 _KINDS = ("ac", "second", "third", "fourth", "fifth")
@@ -240,7 +241,35 @@ def _show_filament_null(amplifier: SolvedAmplifier, result: Any, user: Any) -> d
     return {"done": True, "plots": drawn([plot], first=80), "rows": rows}
 
 
+def _make_trim_reach(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
+    report(0.1, "Looking for today's current with strong and with weak tubes")
+    return [asdict(one) for one in reaches(amplifier)]
+
+
+def _show_trim_reach(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
+    trims = [
+        {
+            "name": one["part"],
+            "now": f"{one['travel']:.0%}",
+            "ampere": display(one["ampere"], Quantity.CURRENT),
+            "needs": [
+                {
+                    "words": need["words"],
+                    "mains": f"{need['mains_volt']:.0f} V",
+                    "volts": " to ".join(display(volt, Quantity.VOLTAGE) for volt in need["volts"]),
+                    "amperes": " to ".join(display(ampere, Quantity.CURRENT) for ampere in need["amperes"]),
+                    "travel": f"{need['travel']:.0%}" if need["travel"] is not None else "",
+                }
+                for need in one["needs"]
+            ],
+        }
+        for one in result or ()
+    ]
+    return {"done": True, "trims": trims}
+
+
 STUDIES = (
+    Study("trim-reach", "rails/trim_reach.html", _make_trim_reach, _show_trim_reach),
     Study("switch-on", "rails/switch_on.html", _make_switch_on, _show_switch_on),
     Study("filament-null", "rails/filament_null.html", _make_filament_null, _show_filament_null),
     Study("buys", "rails/buys.html", _make_buys, _show_buys),

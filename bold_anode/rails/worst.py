@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
+from bold_anode.amps import studies
 from bold_anode.amps.rooms import Shown
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.blocks.facets import Rectified
+from thermionic.blocks.facets import BiasTrim, Rectified
 from thermionic.supplies.heating import heating
 from thermionic.supplies.moments import moments
 from thermionic.supplies.rectifying import rectifying
@@ -19,7 +20,10 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     amplifier = shown.solved.amplifier
     brief = amplifier.design.brief
+    trims = amplifier.compiled.said(BiasTrim)
     return "rails/moments.html", {
+        **(studies.shown(request, shown.project, "trim-reach") if trims else {}),
+        "trims": bool(trims),
         "table": _table(amplifier),
         "stresses": [_row(one) for one in stresses(amplifier)],
         "read": brief.mains_low_volt is not None and brief.mains_high_volt is not None,

@@ -1,5 +1,6 @@
 """Supplies at their moments: what Ohm, Kirchhoff and Fourier say of them by hand."""
 
+from dataclasses import replace
 from math import log, pi
 
 import numpy as np
@@ -18,7 +19,7 @@ from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import transient
-from thermionic.design import changed, dump, fit_part, validate
+from thermionic.design import changed, dump, find, fit_part, validate
 from thermionic.errors import DesignRefused
 from thermionic.findings import RULES
 from thermionic.findings.base import Severity
@@ -33,6 +34,7 @@ from thermionic.supplies.starting import shorted_ampere, surge, switch_on
 from thermionic.supplies.stress import stresses
 from thermionic.supplies.taps import chosen, ways
 from thermionic.supplies.tree import supply_tree
+from thermionic.supplies.trimming import reaches
 from thermionic.values import Quantity
 
 RULE = {rule.name: rule for rule in RULES}
@@ -333,3 +335,29 @@ def test_a_wiper_that_opens_gives_more_bias_where_it_is_guarded():
     after = solve_circuit(opened)
     assert after.at.voltage("bias_out") < amplifier.voltage("bias_out") - 5
     assert after.at.voltage("bias_out") == pytest.approx(after.at.voltage("bias_smooth"), rel=0.01)
+
+
+def test_a_trimmer_reaches_as_far_as_its_track_and_no_farther():
+    design = examples.example("saltpan")
+    amplifier = solve(design)
+    trim, _ = reaches(amplifier)
+    published, strong, weak = trim.needs
+    # The wiper picks off the divider's share, as no grid draws current; the resistor that the current is read at adds
+    # what anode and screen, an eighth of the anode, leave across it.
+    track, foot = 25e3, float(find(design, "blocks/bias/foot").value.ohm)
+    whole = amplifier.voltage("bias_smooth")
+    sense = 10.0 * 1.125 * np.array(published.amperes)
+    for travel, volt, read in zip((0.0, 1.0), published.volts, sense, strict=True):
+        assert volt == pytest.approx(whole * (foot + travel * track / 2) / (foot + track / 2) - read, abs=0.15)
+    assert published.travel == pytest.approx(trim.travel, abs=0.005)
+    assert weak.travel < trim.travel - 0.05 < trim.travel + 0.05 < strong.travel
+    # The strong tube in its socket at the position found draws today's current.
+    there = amplifier.on_mains(strong.mains_volt).netlist
+    pot, tube = there[trim.part].device, there["V3"].device
+    space = tube.coefficients.space.amplifying(np.exp(-0.3 * 0.04 * 2))
+    fresh = replace(tube, scale=tube.scale * np.exp(0.3), coefficients=replace(tube.coefficients, space=space))
+    after = solve_circuit(there.with_device("V3", fresh).with_device(trim.part, replace(pot, travel=strong.travel)))
+    assert after.at.terminal_currents["V3"][0] == pytest.approx(trim.ampere, rel=0.01)
+    # A foot that takes most of the track's range from it leaves the weak tube out of reach.
+    narrow = solve(changed(design, "blocks/bias/foot/ohm", 150e3))
+    assert reaches(narrow)[0].needs[2].travel is None

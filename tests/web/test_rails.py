@@ -19,6 +19,7 @@ from thermionic.supplies.moments import at_work, cold
 from thermionic.supplies.selenium import replacement
 from thermionic.supplies.starting import switch_on
 from thermionic.supplies.stress import stresses
+from thermionic.supplies.trimming import reaches
 from thermionic.values import Quantity, display
 
 
@@ -148,3 +149,13 @@ def test_heaters_are_as_the_core_has_them_and_a_filament_is_set_to_its_null(benc
     assert design_of(project).block("output").filament.travel == 0.5
     wrong = bench.post(reverse("filament-balance", args=[project.pk]), {"path": "blocks/output", "travel": "0.5"})
     assert b"Only a filament" in wrong.content
+
+
+def test_the_reach_of_the_bias_trimmers_is_told(bench, owner, worker):
+    project = create_project(owner, changed(examples.example("saltpan"), "blocks/bias/foot/ohm", "150k"))
+    bench.get(reverse("study", args=[project.pk, "trim-reach"]))
+    worker()
+    page = bench.get(room(project), {"tab": "moments"}).content.decode()
+    first, _ = reaches(solve(design_of(project)))
+    assert f"<b>{first.needs[1].travel:.0%}</b>" in page
+    assert page.count("out of reach") == 2

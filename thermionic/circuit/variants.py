@@ -150,6 +150,15 @@ class Spread:
     sections_alike: float = 0.5
 
 
+def strayed(device: Triode | Pentode, emission: Array | float, mu: Array | float) -> Triode | Pentode:
+    """A tube's section with its currents and its amplification factor times these."""
+    scale = device.scale * emission
+    if isinstance(device, Triode):
+        return replace(device, coefficients=device.coefficients.amplifying(mu), scale=scale)
+    space = device.coefficients.space.amplifying(mu)
+    return replace(device, coefficients=replace(device.coefficients, space=space), scale=scale)
+
+
 def monte_carlo(
     netlist: Netlist,
     count: int,
@@ -194,16 +203,8 @@ def monte_carlo(
             return replace(device, farad=device.farad * drawn(spread.capacitor))
         if isinstance(device, Inductor):
             return replace(device, henry=device.henry * drawn(spread.inductor))
-        if isinstance(device, Triode):
-            emission, mu = tube_pair(name)
-            k = device.coefficients.amplifying(mu)
-            return replace(device, coefficients=k, scale=device.scale * emission)
-        if isinstance(device, Pentode):
-            emission, mu = tube_pair(name)
-            space = device.coefficients.space.amplifying(mu)
-            return replace(
-                device, coefficients=replace(device.coefficients, space=space), scale=device.scale * emission
-            )
+        if isinstance(device, Triode | Pentode):
+            return strayed(device, *tube_pair(name))
         if isinstance(device, VacuumRectifier):
             return replace(device, scale=device.scale * drawn(spread.emission))
         return device

@@ -11,7 +11,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.compiling import Compiled
 from thermionic.blocks import Component
 from thermionic.circuit.netlist import Netlist
-from thermionic.circuit.variants import Spread
+from thermionic.circuit.variants import Spread, strayed
 from thermionic.design import find
 from thermionic.devices import Capacitor, Inductor, Pentode, Potentiometer, Resistor, Triode
 from thermionic.devices.base import Array, Device
@@ -83,15 +83,8 @@ class Builds:
             )
         if isinstance(device, Inductor):
             return replace(device, henry=device.henry * self._factor(name, _IRON))
-        if isinstance(device, Triode):
-            emission, mu = self._tube(name)
-            return replace(device, coefficients=device.coefficients.amplifying(mu), scale=device.scale * emission)
-        if isinstance(device, Pentode):
-            emission, mu = self._tube(name)
-            space = device.coefficients.space.amplifying(mu)
-            return replace(
-                device, coefficients=replace(device.coefficients, space=space), scale=device.scale * emission
-            )
+        if isinstance(device, Triode | Pentode):
+            return strayed(device, *self._tube(name))
         return device
 
     def _key(self, block: str, name: str) -> tuple[str, ...]:
