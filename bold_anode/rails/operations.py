@@ -18,6 +18,7 @@ from thermionic.blocks.fields import FilamentSupply
 from thermionic.design import Design, changed, find
 from thermionic.errors import ValueRefused
 from thermionic.supplies import taps
+from thermionic.supplies.bleeding import can_bleed, with_bleeder
 from thermionic.supplies.selenium import replacement, selenium_blocks
 from thermionic.values import Quantity, display, parse
 
@@ -110,5 +111,19 @@ def balance(user: Any, project_id: int, path: str, travel: str, seen: int | None
         if not isinstance(find(design, path).value, FilamentSupply):
             raise ValueRefused("Only a filament's supply has a balance to be set.")
         return changed(design, f"{path}/travel", travel), "filament balanced"
+
+    return change_design(user, project_id, change, seen)
+
+
+def fit_bleeder(user: Any, project_id: int, path: str, ohm: str, watt: str, seen: int | None = None) -> Project:
+    """Put a bleeder in, or another value for the one there is. Raises Http404, Stale, ValueRefused,
+    ThermionicError."""
+    value, rating = parse(ohm, Quantity.RESISTANCE), parse(watt, Quantity.POWER)
+
+    def change(design: Design) -> tuple[Design, str]:
+        if not can_bleed(design, path):
+            raise ValueRefused("Only a supply's own block can have a bleeder.")
+        after = with_bleeder(design, path.split("/")[1], value, rating)
+        return after, f"bleeder of {display(value, Quantity.RESISTANCE)}"
 
     return change_design(user, project_id, change, seen)

@@ -13,6 +13,7 @@ from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, drawn, ro
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.design import Capacitor, Resistor
+from thermionic.supplies.bleeding import bleeders
 from thermionic.supplies.filaments import balances
 from thermionic.supplies.moments import house_volts
 from thermionic.supplies.ripple import rail_ripples, what_buys_most
@@ -268,7 +269,33 @@ def _show_trim_reach(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict
     return {"done": True, "trims": trims}
 
 
+def _make_bleeders(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
+    if not amplifier.rectifiers:
+        return None
+    report(0.1, "Emptying each supply through one bleeder after another")
+    return [asdict(one) for one in bleeders(amplifier)]
+
+
+def _show_bleeders(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
+    rows = [
+        {
+            "path": one["path"],
+            "name": amplifier.design.block(one["block"]).label,
+            "within": f"{one['within']:.0f} s",
+            "second": f"{one['second']:.0f} s",
+            "ohm": display(one["ohm"], Quantity.RESISTANCE) if one["ohm"] else "",
+            "typed": f"{one['ohm'] or 0:g}",
+            "watt": display(one["watt"], Quantity.POWER),
+            "rating": f"{one['rating_watt']:g} W",
+            "watts": f"{one['rating_watt']:g}",
+        }
+        for one in result or ()
+    ]
+    return {"done": True, "rows": rows}
+
+
 STUDIES = (
+    Study("bleeders", "rails/bleeders.html", _make_bleeders, _show_bleeders),
     Study("trim-reach", "rails/trim_reach.html", _make_trim_reach, _show_trim_reach),
     Study("switch-on", "rails/switch_on.html", _make_switch_on, _show_switch_on),
     Study("filament-null", "rails/filament_null.html", _make_filament_null, _show_filament_null),

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.http import HttpResponse
+from django.views.decorators.http import require_POST
+
 from bold_anode.amps import studies
-from bold_anode.amps.rooms import Shown
+from bold_anode.amps.rooms import Shown, after, seen
 from bold_anode.frame.requests import Request
+from bold_anode.rails import operations
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.blocks import Group
 from thermionic.design import Resistor
+from thermionic.supplies.bleeding import can_bleed
 from thermionic.supplies.discharging import Discharge, discharge
 from thermionic.supplies.moments import house_volts
 from thermionic.values import Quantity, display
@@ -18,7 +22,9 @@ from thermionic.values import Quantity, display
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     amplifier = shown.solved.amplifier
-    context = studies.shown(request, shown.project, "switch-on") | studies.shown(request, shown.project, "buys")
+    context: dict[str, Any] = {}
+    for name in ("switch-on", "bleeders", "buys"):
+        context |= studies.shown(request, shown.project, name)
     return "rails/switching.html", context | {"discharges": _discharges(amplifier)}
 
 
@@ -29,7 +35,7 @@ def _discharges(amplifier: SolvedAmplifier) -> dict[str, Any]:
     state = amplifier.on_mains(high).without_tubes
     cases: list[tuple[str, tuple[Discharge, ...]]] = [("as fitted", discharge(compiled, state))]
     for path, _ in compiled.components(Resistor):
-        if path.endswith("/bleeder") and amplifier.design.block(path.split("/")[1]).group is Group.SUPPLY:
+        if can_bleed(amplifier.design, path):
             name = compiled.designator(path)
             cases.append((f"{name} open", discharge(compiled, state, opened=compiled.designators(path))))
     names = list(dict.fromkeys(one.designator for _, found in cases for one in found))
@@ -50,3 +56,16 @@ def _seconds(second: float | None) -> str:
     if second is None:
         return "over an hour"
     return f"{second:.0f} s" if second < 120 else f"{second / 60:.0f} min"
+
+
+@require_POST
+def bleed(request: Request, project_id: int) -> HttpResponse:
+    """Fit a bleeder."""
+    path, ohm, watt = (request.POST.get(name, "") for name in ("path", "ohm", "watt"))
+    return after(
+        request,
+        project_id,
+        "rails",
+        lambda: operations.fit_bleeder(request.user, project_id, path, ohm, watt, seen(request)),
+        "switch",
+    )

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from bold_anode.rails import heaters, house
+from bold_anode.rails import heaters, house, switching
 
 urlpatterns = [
     path("amps/<int:project_id>/rails/read/", house.read, name="mains-read"),
@@ -9,4 +9,5 @@ urlpatterns = [
     path("amps/<int:project_id>/rails/take/", house.take, name="mains-take"),
     path("amps/<int:project_id>/heaters/balance/", heaters.balance, name="filament-balance"),
     path("amps/<int:project_id>/rails/selenium/", house.selenium, name="selenium-replace"),
+    path("amps/<int:project_id>/rails/bleed/", switching.bleed, name="bleeder-fit"),
 ]

@@ -23,6 +23,7 @@ from thermionic.design import changed, dump, find, fit_part, validate
 from thermionic.errors import DesignRefused
 from thermionic.findings import RULES
 from thermionic.findings.base import Severity
+from thermionic.supplies.bleeding import bleeders, can_bleed
 from thermionic.supplies.discharging import discharge
 from thermionic.supplies.filaments import balances
 from thermionic.supplies.heating import CURRENT_POWER, heater_hum, heating, others_when_pulled
@@ -361,3 +362,18 @@ def test_a_trimmer_reaches_as_far_as_its_track_and_no_farther():
     # A foot that takes most of the track's range from it leaves the weak tube out of reach.
     narrow = solve(changed(design, "blocks/bias/foot/ohm", 150e3))
     assert reaches(narrow)[0].needs[2].travel is None
+
+
+def test_a_bleeder_is_sized_by_the_time_constant_and_the_square_of_the_voltage():
+    alone = design(*PLAIN[:2], reservoir(farad=100e-6))
+    amplifier = solve(alone)
+    volt = 250.0 * 1.1 * 2**0.5
+    for one in bleeders(amplifier):
+        # The capacitor and the bleeder are taken at the top of their tolerances, 20 % and 5 %.
+        exact = one.within / (1.2 * 1.05 * 100e-6 * log(volt / 50.0))
+        assert exact / 1.25 < one.ohm <= 1.02 * exact
+        assert one.second == pytest.approx(one.within * one.ohm / exact, rel=0.03)
+        assert one.watt == pytest.approx(volt**2 / one.ohm, rel=0.03)
+        assert 2 * one.watt <= one.rating_watt < 4 * one.watt
+    assert [one.within for one in bleeders(amplifier)] == [30.0, 60.0]
+    assert not can_bleed(alone, "blocks/output/bleeder")

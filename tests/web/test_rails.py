@@ -14,6 +14,7 @@ from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.design import changed
 from thermionic.errors import ValueRefused
+from thermionic.supplies.bleeding import bleeders
 from thermionic.supplies.heating import heating
 from thermionic.supplies.moments import at_work, cold
 from thermionic.supplies.selenium import replacement
@@ -159,3 +160,21 @@ def test_the_reach_of_the_bias_trimmers_is_told(bench, owner, worker):
     first, _ = reaches(solve(design_of(project)))
     assert f"<b>{first.needs[1].travel:.0%}</b>" in page
     assert page.count("out of reach") == 2
+
+
+def test_a_bleeder_that_was_sized_is_fitted(bench, owner, worker):
+    project = create_project(owner, examples.example("saltpan"))
+    bench.get(reverse("study", args=[project.pk, "bleeders"]))
+    worker()
+    page = bench.get(room(project), {"tab": "switch"}).content.decode()
+    one = bleeders(solve(design_of(project)))[0]
+    assert f"<b>{display(one.ohm, Quantity.RESISTANCE)}</b>" in page
+    said = {"path": one.path, "ohm": f"{one.ohm:g}", "watt": f"{one.rating_watt:g}"}
+    for wrong, words in (({"ohm": "many"}, "many"), ({"path": "blocks/output/foot"}, "Only a supply"),
+                         ({"watt": "-3"}, "3")):  # fmt: skip
+        refused = bench.post(reverse("bleeder-fit", args=[project.pk]), said | wrong)
+        assert words in refused.content.decode()
+        assert design_of(project) == examples.example("saltpan")
+    bench.post(reverse("bleeder-fit", args=[project.pk]), said)
+    assert design_of(project).block("reservoir").bleeder.ohm == one.ohm
+    assert design_of(project).block("reservoir").bleeder.rating_watt == one.rating_watt

@@ -11,11 +11,10 @@ from thermionic.blocks.facets import Rectified
 from thermionic.circuit.netlist import GROUND
 from thermionic.design import Design, dump, find, validate
 from thermionic.supplies.moments import house_volts
+from thermionic.supplies.ratings import resistor_watt
 from thermionic.supplies.rectifying import rectifying
 from thermionic.values import Series, nearest
 
-# A wirewound resistor is used at half its rating (see the resistor's rule), at the highest mains.
-_RATINGS = (0.5, 1.0, 2.0, 3.0, 5.0, 7.0, 10.0, 15.0, 25.0, 50.0)
 _REVERSE = (100.0, 200.0, 400.0, 600.0, 1000.0)
 
 
@@ -87,6 +86,6 @@ def replacement(amplifier: SolvedAmplifier, block_id: str) -> tuple[Replacement,
     after = solve(_silicon(design, block_id, ohm, 1.0, rating), plain)
     path = f"blocks/{block_id}/dropping"
     usual, hottest = after.part(path).dissipation, after.on_mains(high).part(path).dissipation
-    watt = next((one for one in _RATINGS if one >= 2.0 * hottest), _RATINGS[-1])
+    watt = resistor_watt(hottest)
     found = Replacement(block_id, aim, bare, _output(after, block_id), ohm, usual, hottest, watt, rating)
     return found, _silicon(design, block_id, ohm, watt, rating)
