@@ -118,11 +118,11 @@ def balance(user: Any, project_id: int, path: str, travel: str, seen: int | None
 def fit_bleeder(user: Any, project_id: int, path: str, ohm: str, watt: str, seen: int | None = None) -> Project:
     """Put a bleeder in, or another value for the one there is. Raises Http404, Stale, ValueRefused,
     ThermionicError."""
-    value, rating = parse(ohm, Quantity.RESISTANCE), parse(watt, Quantity.POWER)
 
     def change(design: Design) -> tuple[Design, str]:
         if not can_bleed(design, path):
             raise ValueRefused("Only a supply's own block can have a bleeder.")
+        value, rating = parse(ohm, Quantity.RESISTANCE), parse(watt, Quantity.POWER)
         after = with_bleeder(design, path.split("/")[1], value, rating)
         return after, f"bleeder of {display(value, Quantity.RESISTANCE)}"
 
