@@ -14,6 +14,7 @@ from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.design import Capacitor, Resistor
 from thermionic.supplies.bleeding import bleeders
+from thermionic.supplies.discharging import HARMLESS
 from thermionic.supplies.filaments import balances
 from thermionic.supplies.moments import house_volts
 from thermionic.supplies.ripple import rail_ripples, what_buys_most
@@ -65,45 +66,42 @@ def _in_order(amplifier: SolvedAmplifier, rails: dict[str, Any]) -> dict[str, An
 
 def _first_minute(on: dict[str, Any]) -> Plot | None:
     """Every rail from the switch, over the logarithm of time."""
-    seconds = np.array(on["seconds"])
-    inside = seconds >= 0.01
-    rails = {name: np.array(curve)[inside] for name, curve in on["rails"].items()}
-    if not rails:
-        return None
-    most = max(float(np.max(curve)) for curve in rails.values()) * 1.1
-    least = min(0.0, min(float(np.min(curve)) for curve in rails.values()) * 1.2)
-    axes = Axes(Scale(0.01, MINUTE, log=True), (least, max(most, 1.0)), "s", HALF)
-    lines, key = [], []
-    for kind, (name, curve) in zip(_KINDS, rails.items(), strict=False):
-        words = name.replace("_", " ")
-        lines.append(axes.curve(kind, seconds[inside], curve, words, "V"))
-        key.append((kind, words))
-    steps = round_steps(max(most, -least), 5)
-    return axes.plot(
-        "Every rail from the switch", ("after the switch", "volts", ""), lines, [], _TICKS,
-        [(v, f"{v:g}") for v in (both_ways(steps) if least < 0 else steps) if least <= v <= most], key,
-    )  # fmt: skip
+    span = Scale(0.01, MINUTE, log=True)
+    return _rails("Every rail from the switch", "after the switch", on, 0.0, (0.01, span), _TICKS)
 
 
 def _after(off: dict[str, Any]) -> Plot | None:
     """Every rail after it is switched off, its tubes cooling."""
-    seconds = np.array(off["seconds"]) - off["off_at"]
-    inside = seconds >= 0
-    rails = {name: np.array(curve)[inside] for name, curve in off["rails"].items()}
+    ticks = [(v, f"{v:g}") for v in round_steps(MINUTE, 6)]
+    return _rails(
+        "Switched off, the tubes still hot", "after switching off, s", off, off["off_at"], (0.0, (0.0, MINUTE)),
+        ticks, harmless=True,
+    )  # fmt: skip
+
+
+def _rails(
+    title: str, across: str, run: dict[str, Any], since: float, span: tuple[float, Any], ticks: Any,
+    harmless: bool = False,
+) -> Plot | None:  # fmt: skip
+    """Every rail of a run over the seconds ``since``, from the first of ``span``, with a line at what is harmless."""
+    first, scale = span
+    seconds = np.array(run["seconds"]) - since
+    inside = seconds >= first
+    rails = {name: np.array(curve)[inside] for name, curve in run["rails"].items()}
     if not rails:
         return None
     most = max(max(float(np.max(curve)) for curve in rails.values()) * 1.1, 1.0)
     least = min(0.0, min(float(np.min(curve)) for curve in rails.values()) * 1.2)
-    axes = Axes((0.0, MINUTE), (least, most), "s", HALF)
-    lines, key = [axes.line("ideal", ((0.0, 50.0), (MINUTE, 50.0)))], [("ideal", "50 V")]
+    axes = Axes(scale, (least, most), "s", HALF)
+    lines = [axes.line("ideal", ((0.0, HARMLESS), (MINUTE, HARMLESS)))] if harmless else []
+    key = [("ideal", f"{HARMLESS:g} V")] if harmless else []
     for kind, (name, curve) in zip(_KINDS, rails.items(), strict=False):
         words = name.replace("_", " ")
         lines.append(axes.curve(kind, seconds[inside], curve, words, "V"))
         key.append((kind, words))
     steps = round_steps(max(most, -least), 5)
     return axes.plot(
-        "Switched off, the tubes still hot", ("after switching off, s", "volts", ""), lines, [],
-        [(v, f"{v:g}") for v in round_steps(MINUTE, 6)],
+        title, (across, "volts", ""), lines, [], ticks,
         [(v, f"{v:g}") for v in (both_ways(steps) if least < 0 else steps) if least <= v <= most], key,
     )  # fmt: skip
 

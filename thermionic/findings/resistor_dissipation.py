@@ -5,11 +5,9 @@ from collections.abc import Iterable
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.design import Resistor
 from thermionic.findings.base import Cure, Finding, Rule, Severity, next_above
+from thermionic.supplies.ratings import COMFORTABLE, RATINGS
 
-RATINGS = (0.25, 0.5, 1.0, 2.0, 3.0, 5.0, 7.0, 10.0, 15.0, 25.0, 50.0, 100.0)
-# Half the rating is the usual working limit inside a closed chassis: a rule of thumb of the trade, e.g.
-# F. Langford-Smith, *Radiotron Designer's Handbook*, 4th ed. (1953), section 4.9.
-COMFORTABLE, HOT = 0.5, 0.7
+HOT = 0.7
 
 
 class ResistorDissipation(Rule):

@@ -11,6 +11,7 @@ from thermionic.design import Design, dump, find, optional_parts, validate
 from thermionic.errors import BudgetSpent, ThermionicError
 from thermionic.supplies.heating import heating
 from thermionic.supplies.moments import house_volts
+from thermionic.supplies.ratings import resistor_watt
 from thermionic.values import Quantity, Series, display, nearest
 
 # Windings that are had for it, V: two usual heater windings and one for lamps.
@@ -52,8 +53,7 @@ def _ways(amplifier: SolvedAmplifier) -> Iterator[tuple[str, str, Design]]:
             series = f"blocks/{side.block}/series"
             if ampere > 0 and series in optional_parts(design) and find(design, series).value is None:
                 ohm = nearest(over / ampere, Series.E12)
-                watt = 2.0 * ampere**2 * ohm
-                part = {"ohm": ohm, "rating_watt": float(f"{watt:.2g}")}
+                part = {"ohm": ohm, "rating_watt": resistor_watt(ampere**2 * ohm)}
                 words = f"A resistor of {display(ohm, Quantity.RESISTANCE)} in series with the mains"
                 yield f"{series}={ohm:g}", words, _with(design, {series: part})
 
