@@ -12,6 +12,7 @@ from bold_anode.amps.rooms import Shown, after, seen
 from bold_anode.frame.requests import Request
 from bold_anode.rails import operations
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.facets import Standby
 from thermionic.design import Resistor
 from thermionic.supplies.bleeding import can_bleed
 from thermionic.supplies.discharging import Discharge, discharge
@@ -38,6 +39,9 @@ def _discharges(amplifier: SolvedAmplifier) -> dict[str, Any]:
         if can_bleed(amplifier.design, path):
             name = compiled.designator(path)
             cases.append((f"{name} open", discharge(compiled, state, opened=compiled.designators(path))))
+    for use in compiled.said(Standby):
+        words = f"{use.block.replace('_', ' ')} open"
+        cases.append((words, discharge(compiled, state, opened=(use.part,))))
     names = list(dict.fromkeys(one.designator for _, found in cases for one in found))
     rows = []
     for name in names:

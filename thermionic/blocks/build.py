@@ -28,7 +28,9 @@ from thermionic.blocks.facets import (
     Rail,
     Rectified,
     RectifierUse,
+    SeriesCapacitors,
     Source,
+    Standby,
     TransformerUse,
     TubeUse,
     Winding,
@@ -50,6 +52,8 @@ Facet = (
     | BiasTrim
     | Core
     | MainsSide
+    | SeriesCapacitors
+    | Standby
     | Rail
     | Load
     | Source
@@ -290,8 +294,29 @@ class Bench:
         It is |the winding's voltage| with a source in series that is nothing in the one half cycle and turns it over
         in the other, when nothing is drawn.
         """
+        return self._swung(
+            self.winding(reference_field), self.winding_end(reference_field, whole, minus), side, sign, whole
+        )
+
+    def coupled_end(self, reference_field: str) -> str:
+        """A node that swings with the winding's end, from crest to crest, for what draws little and through a
+        capacitor; what that draws does not count in the winding.
+
+        The end sags at the crest at which its own half's rectifier conducts, and with the primary alone at the other.
+        Both are in the positive half cycle here, one on the other, and the node stays low in the other: each cycle as
+        much goes through the capacitor as there, within half the time.
+        """
         w = self.winding(reference_field)
-        end = self.winding_end(reference_field, whole, minus)
+        sagging, both = self.node("sagging"), self.node("both")
+        self.loose("EW", devices.VoltageControlled(1.0), sagging, GROUND, self.winding_end(reference_field), GROUND)
+        self.loose("EW", devices.VoltageControlled(1.0), both, sagging, self.winding_emf(reference_field), GROUND)
+        low, end = self.node("low"), self.node("coupled_end")
+        self.loose("RW", devices.Resistor(max(w.ohm, 1.0)), self._swung(w, both, "a", 1, False), low)
+        self.loose("D", devices.Diode(emission=0.1), GROUND, low)
+        self.loose("VS", devices.VoltageSource(w.volt * 2**0.5), low, end)
+        return end
+
+    def _swung(self, w: Winding, end: str, side: str, sign: int, whole: bool) -> str:
         middle, swinging = self.node("turn", side), self.node("swing", side)
         peak = w.volt * 2**0.5 * (2 if whole and w.centre_tapped else 1)
         self.loose("VM", devices.MainsSource(sign * peak, w.hertz), middle, end)

@@ -157,6 +157,31 @@ class Rail:
 
 
 @dataclass(frozen=True)
+class Standby:
+    """A switch in a rail: its block and part, the seconds after the mains at which it is closed, the volts that it
+    can break, the nodes before and behind it."""
+
+    block: str
+    part: str
+    closes_at: float
+    breaks_volt: float
+    before: str
+    behind: str
+
+
+@dataclass(frozen=True)
+class SeriesCapacitors:
+    """Two capacitors in series from a rail to earth: their block, the rail's node, the paths of the upper, the lower
+    and the resistor across each, which may be left out."""
+
+    block: str
+    node: str
+    upper: str
+    lower: str
+    balance: str
+
+
+@dataclass(frozen=True)
 class Load:
     """What the amplifier drives: a loudspeaker, headphones or the next box. ``part`` is its part, ``tap_ohm`` the
     load that its transformer tap is meant for (None without), ``power`` whether watts are wanted of it."""
@@ -264,8 +289,8 @@ class Rectified:
     """A rectifier at work: its block and form, the winding's block, the part of each arm (of a bridge, the one that
     stands for all four), the nodes of its output. ``emf`` is the node of the winding's folded voltage; ``fills`` are
     the ends of what an arm fills, and ``far`` the node of the folded voltage that is on top of that backwards, ""
-    in a bridge. ``diode`` is the path of its silicon or selenium, "" for a tube's alone; ``tube`` its envelope, if it
-    has one."""
+    in a bridge. A ``form`` of "coupled" is fed through a capacitor. ``diode`` is the path of its silicon or
+    selenium, "" for a tube's alone; ``tube`` its envelope, if it has one."""
 
     block: str
     form: str

@@ -249,7 +249,8 @@ class Sketch:
         if part is None:
             return False
         assert isinstance(part, Component)
-        kind = "capacitor-polarised" if polarised and part.symbol == "capacitor" else part.symbol
+        polarised = polarised and getattr(part, "made", "electrolytic") == "electrolytic"
+        kind = f"{part.symbol}-polarised" if polarised else part.symbol
         size = (24.0, 56.0) if kind == "choke" and turn else (30.0, 56.0)
         at = label or ((0, -31, "middle") if turn else (15, 0, "start"))
         self.mark(name, kind, x, y, label=at, size=size, turn=turn, main=f"blocks/{self.block.id}/{name}/{part.main}",

@@ -21,7 +21,7 @@ from thermionic.circuit.small_signal import respond
 from thermionic.circuit.supply import REFERENCE, Mains
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import Accuracy, Stepper
-from thermionic.devices import AffinePorts, Device, Fuse, Resistor
+from thermionic.devices import AffinePorts, Contact, Device, Fuse, Resistor
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.devices.thermal import Hot
 from thermionic.errors import NetlistRefused
@@ -83,6 +83,8 @@ class _Envelope:
         self.original, self.until, self.off = netlist, until, off
         self.hot = [part for part in netlist.parts if isinstance(part.device, Hot)]
         self.fuses = [part for part in netlist.parts if isinstance(part.device, Fuse)]
+        self.contacts = {part: part.device for part in netlist.parts if isinstance(part.device, Contact)}
+        self.now = 0.0
         self.rises = {part.name: 0.0 for part in self.hot}
         self.heat = {part.name: 0.0 for part in self.fuses}
         self.blown: dict[str, float] = {}
@@ -94,8 +96,10 @@ class _Envelope:
         self._network()
         if not self.mains.rectifying:
             raise NetlistRefused(f"{self.original.title} has no rectifier on the mains to switch on.")
-        second = 0.0
+        second, settle = 0.0, True
         stand_in = self._line(second, np.zeros(len(self.mains.pairs)), None)
+        # Where the circuit changes at once; a step ends there.
+        edges = sorted({self.off, self.until, *(device.closes_at for device in self.contacts.values())})
         system = self._system(stand_in, second)
         stepper = Stepper(system, self.until, self.until / 40, _ACCURACY)
         stepper.still()  # the mains itself is in the rectifiers' line
@@ -108,10 +112,10 @@ class _Envelope:
         slope = np.zeros(len(x))
         while second < self.until * (1 - 1e-12):
             budget.check(f"following {self.original.title} from switch-on ({second:.3g} of {self.until:.3g} s done)")
-            edge = self.off if second < self.off else self.until
+            edge = next(edge for edge in edges if edge > second * (1 + 1e-12))
             h = min(h, max(edge - second, 1e-9), self.until - second, self.until / 40)
-            solved, line = self._step(stepper, stand_in, x, slope, second, h)
-            if solved is None or (solved[2] > 1.0 and second > 0):
+            solved, line = self._step(stepper, stand_in, x, slope, second, h, settle)
+            if solved is None or (solved[2] > 1.0 and not settle):
                 h *= 0.25 if solved is None else max(0.2, 0.85 * solved[2] ** (-1 / 3))
                 if h < 1e-9 * self.until:
                     stepper.give_up(x, second)
@@ -123,7 +127,8 @@ class _Envelope:
             points.append(self._point(second, x))
             growth = min(0.85 * max(error, 1e-6) ** (-1 / 3), _THERMAL / max(thermal, 1e-9))
             h *= float(np.clip(growth, 0.3, 2.0))
-            if abs(second - self.off) < 1e-9:
+            settle = second >= edge * (1 - 1e-12) and edge < self.until
+            if settle:
                 h, slope = 2e-3, np.zeros(len(x))
                 stand_in = self._line(second, x @ self.mains.ports, None)
         seconds, xs, means_out, peaks, rms, ohms = zip(*points, strict=True)
@@ -140,7 +145,7 @@ class _Envelope:
         )
 
     def _step(
-        self, stepper: Stepper, stand_in: AffinePorts, x: Array, slope: Array, second: float, h: float
+        self, stepper: Stepper, stand_in: AffinePorts, x: Array, slope: Array, second: float, h: float, settle: bool
     ) -> tuple[tuple[Array, Array, float] | None, AffinePorts]:
         """One step, the rectifiers' line drawn anew at its end until it goes through where the step ends."""
         stepper.present = stepper.system = self._system(stand_in, second)
@@ -149,7 +154,7 @@ class _Envelope:
         solved = None
         for _ in range(_CORRECTIONS):
             stepper.present = stepper.system = self._system(line, second + h)
-            solved = stepper.step(x, slope, rate, second, h, settle=second == 0.0)
+            solved = stepper.step(x, slope, rate, second, h, settle)
             if solved is None:
                 return None, stand_in
             means = solved[0] @ self.mains.ports
@@ -160,6 +165,8 @@ class _Envelope:
         return None, stand_in
 
     def _resistance(self, part: Part) -> float:
+        if isinstance(part.device, Contact):
+            return float(part.device.at_time(self.now * (1 + 1e-12)).ohm)
         if isinstance(part.device, Hot):
             return part.device.ohm_at(self.rises[part.name])
         assert isinstance(part.device, Fuse)
@@ -167,12 +174,13 @@ class _Envelope:
 
     def _network(self) -> None:
         """The mains side's linear network, anew where a resistance in it has changed by more than a little."""
-        state = tuple(round(float(np.log(self._resistance(part))), 2) for part in (*self.hot, *self.fuses))
+        changing = (*self.hot, *self.fuses, *self.contacts)
+        state = tuple(round(float(np.log(self._resistance(part))), 2) for part in changing)
         if state == self.network_of and state:
             return
         if self.network_of == () or state:
             netlist = self.original
-            for part in (*self.hot, *self.fuses):
+            for part in changing:
                 netlist = netlist.with_device(part.name, Resistor(self._resistance(part)))
             self.netlist = netlist
             self.mains = Mains(netlist, None)

@@ -24,7 +24,7 @@ from thermionic.devices.linear import (
 )
 from thermionic.devices.loudspeaker import Driver, MeasuredLoudspeaker, read_impedance
 from thermionic.devices.pentode import Pentode, PentodeCoefficients
-from thermionic.devices.thermal import Fuse, Lamp, Thermistor
+from thermionic.devices.thermal import Contact, Fuse, Lamp, Thermistor
 from thermionic.devices.transformer import Choke, Core, OutputTransformer, Transformer, Winding, choke
 from thermionic.devices.transistors import BipolarTransistor, Mosfet
 from thermionic.devices.triode import FilamentTriode, Triode, TriodeCoefficients, Warmup
@@ -40,6 +40,7 @@ __all__ = [
     "BipolarTransistor",
     "Capacitor",
     "Choke",
+    "Contact",
     "Core",
     "CoupledInductors",
     "CurrentProbe",

@@ -15,6 +15,9 @@ import numpy as np
 from thermionic.devices import laws
 from thermionic.devices.base import EARTH, Array, Device, Law, Pairs, Value, placed
 from thermionic.devices.laws import AMBIENT_KELVIN, COLDEST, HOTTEST
+from thermionic.devices.linear import Resistor
+
+_OPEN_OHM = 1e9
 
 
 class Hot(Device, ABC):
@@ -105,6 +108,17 @@ class Lamp(Hot):
     def _at(self, kelvin: float) -> tuple[float, float, float, float]:
         found: tuple[float, float, float, float] = laws.lamp(np.array(self.numbers(), dtype=float), kelvin)
         return found
+
+
+@dataclass(frozen=True)
+class Contact(Resistor):
+    """A switch that is closed by hand ``closes_at`` s after the mains: open before that, in a slow run from the
+    switch; closed, its contacts' resistance, everywhere else."""
+
+    closes_at: float = 0.0
+
+    def at_time(self, second: float, off: float = np.inf) -> Resistor:
+        return self if second >= self.closes_at else Resistor(_OPEN_OHM)
 
 
 @dataclass(frozen=True)

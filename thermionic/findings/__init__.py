@@ -25,7 +25,9 @@ from thermionic.findings.regulators import GasWindow, PassHeadroom, PassHeat, Pa
 from thermionic.findings.resistor_dissipation import ResistorDissipation
 from thermionic.findings.screen import ScreenDissipation, ScreenVoltage
 from thermionic.findings.sharing import Sharing
+from thermionic.findings.smoothing import RippleCurrent, SeriesSharing
 from thermionic.findings.splitter_balance import SplitterBalance
+from thermionic.findings.standby import StandbySwitch
 from thermionic.findings.unsettled import Unsettled
 
 __all__ = ["RULES", "Cure", "Finding", "Rule", "Severity", "applied", "examine"]
@@ -69,6 +71,9 @@ RULES: tuple[Rule, ...] = (
     EarthLeakage(),
     HeaterVoltage(),
     BiasWiper(),
+    SeriesSharing(),
+    RippleCurrent(),
+    StandbySwitch(),
     Unsettled(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):

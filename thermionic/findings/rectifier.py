@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from thermionic.amplifier import SolvedAmplifier, solve
-from thermionic.blocks.facets import Rectified
+from thermionic.blocks.facets import Rectified, SeriesCapacitors
 from thermionic.blocks.fields import RectifierDiode
 from thermionic.circuit.netlist import GROUND
 from thermionic.design import Capacitor, Resistor, find, optional_parts
@@ -184,6 +184,11 @@ class FirstCapacitor(Rule):
                 for path, part in compiled.components(Capacitor)
                 if any(set(compiled.netlist[name].nodes) == ends for name in compiled.designators(path))
             ]
+            direct += [
+                (use.upper, 1 / sum(1 / find(amplifier.design, one).value.farad for one in (use.upper, use.lower)))
+                for use in compiled.said(SeriesCapacitors)
+                if compiled.node(use.node) in ends
+            ]
             total = sum(farad for _, farad in direct)
             if total <= limit * 1.001:
                 continue
@@ -200,5 +205,7 @@ class FirstCapacitor(Rule):
                 "Switched on again while it is hot it must fill all of that at once, and its cathode sparks.",
                 total,
                 limit,
-                Cure(f"{path}/farad", fitting, f"Fit {fitting}") if len(direct) == 1 else None,
+                Cure(f"{path}/farad", fitting, f"Fit {fitting}")
+                if len(direct) == 1 and direct[0][1] == find(amplifier.design, path).value.farad
+                else None,
             )

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from thermionic.amplifier import Compiled, SolvedAmplifier, compile_design
-from thermionic.blocks.facets import Copper, Rectified
+from thermionic.blocks.facets import Copper, Rectified, Standby
 from thermionic.blocks.fields import FusePart
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.startup import StartUp, start_up
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import Accuracy, Transient, transient
 from thermionic.design import Capacitor, Resistor
-from thermionic.devices import Fuse, MainsSource
+from thermionic.devices import Contact, Fuse, MainsSource
 from thermionic.devices import Resistor as ResistorDevice
 from thermionic.devices.base import Array
 from thermionic.devices.thermal import Hot
@@ -24,6 +24,7 @@ from thermionic.devices.thermal import Hot
 MINUTE = 60.0
 _CYCLES = 8  # of the mains, that the first surge is followed for
 _ACCURACY = Accuracy(relative=1e-3, volt=1e-2, other=1e-4)
+_SOAKS = 1.0  # s: what a resistor's own body takes up without getting hot
 _SHORT_OHM = 0.02
 _HOT_RISE = 175.0  # of a thermistor in a short, K
 _CURVE = 240  # points that are kept of a curve
@@ -40,9 +41,9 @@ class Peak:
 @dataclass(frozen=True)
 class SwitchOn:
     """The first minute on one mains: ``seconds`` (points,); the mean voltage of each rail by its name, V; what
-    flows in the fuse, A rms (empty without one); every capacitor's highest voltage and every resistor's greatest
-    heat (W, without its ripple's), by designator; and when the fuse went, None if it held. ``off_at`` is when it was
-    switched off again, None if it was not."""
+    flows in the fuse, A rms (empty without one); every capacitor's highest voltage and every resistor's
+    greatest heat in a second (W, without its ripple's), by designator; and when the fuse went, None if it held.
+    ``off_at`` is when it was switched off again, None if it was not."""
 
     mains_volt: float
     seconds: Array
@@ -81,10 +82,15 @@ def switch_on(
     netlist = _with_fuses(compiled).without(lambda part: part.name in opened)
     run = start_up(netlist, until, off_at)
     fuse = next((name for name in run.rms_ampere if isinstance(netlist[name].device, Fuse)), None)
+    changes = [
+        0.0,
+        *([] if off_at is None else [off_at]),
+        *(use.closes_at for use in compiled.said(Standby) if use.closes_at < until),
+    ]
     seconds, rails = _thinned(
-        run, off_at, {rail.name: run.voltage(compiled.node(rail.node)) for rail in compiled.rails}
+        run, changes, {rail.name: run.voltage(compiled.node(rail.node)) for rail in compiled.rails}
     )
-    _, flows = _thinned(run, off_at, {"": run.rms_ampere[fuse]} if fuse else {})
+    _, flows = _thinned(run, changes, {"": run.rms_ampere[fuse]} if fuse else {})
     return SwitchOn(
         volt, seconds, rails, flows.get("", np.zeros(0)), _peaks(compiled, netlist, run, Capacitor),
         _peaks(compiled, netlist, run, Resistor), min(run.blown.values(), default=None), off_at,
@@ -100,19 +106,19 @@ def _with_fuses(compiled: Compiled) -> Netlist:
     return netlist
 
 
-def _thinned(run: StartUp, off_at: float | None, curves: dict[str, Array]) -> tuple[Array, dict[str, Array]]:
-    """Few enough points for a picture, and where things happen."""
+def _thinned(run: StartUp, changes: Iterable[float], curves: dict[str, Array]) -> tuple[Array, dict[str, Array]]:
+    """Few enough points for a picture, and where things happen: after every one of ``changes``, s."""
     end = float(run.seconds[-1])
-    beginnings = [0.0] if off_at is None else [0.0, off_at]
-    each = [begin + np.geomspace(2e-3, end - begin, _CURVE // 2) for begin in beginnings]
-    grid = np.unique(np.concatenate([beginnings, *each, np.linspace(0.0, end, _CURVE // 2)]))
+    edges = sorted(set(changes))
+    each = [begin + np.geomspace(2e-3, end - begin, _CURVE // 2) for begin in edges]
+    grid = np.unique(np.concatenate([edges, *each, np.linspace(0.0, end, _CURVE // 2)]))
     return grid, {name: np.interp(grid, run.seconds, curve) for name, curve in curves.items()}
 
 
 def _peaks(
     compiled: Compiled, netlist: Netlist, run: StartUp, kind: type[Capacitor] | type[Resistor]
 ) -> dict[str, Peak]:
-    """The highest voltage of every capacitor, or the greatest heat of every resistor."""
+    """The highest voltage of every capacitor, or the greatest heat of every resistor, the mean of a second."""
     found = {}
     for path, part in compiled.components(kind):
         for name in compiled.designators(path):
@@ -120,14 +126,17 @@ def _peaks(
                 plus, minus = netlist[name].nodes
                 most = np.abs(run.voltage(plus) - run.voltage(minus))
                 if isinstance(part, Resistor):
-                    most = most**2 / part.ohm
+                    heat = most**2 / part.ohm
+                    steps = np.diff(run.seconds) * (heat[1:] + heat[:-1]) / 2
+                    joule = np.concatenate([[0.0], np.cumsum(steps)])
+                    most = (joule - np.interp(run.seconds - _SOAKS, run.seconds, joule)) / _SOAKS
                 found[name] = _peak(run.seconds, most)
     return found
 
 
 def surge(amplifier: SolvedAmplifier, volt: float, *, hot: bool = False) -> Surge:
-    """The first cycles of the mains, switched on at its crest with every capacitor empty: with the tubes cold, or
-    ``hot``. Raises NoSolution, BudgetSpent.
+    """The first cycles of the mains, switched on at its crest with every capacitor empty: with the tubes cold and a
+    standby switch open, or ``hot`` and closed. Raises NoSolution, BudgetSpent.
 
     The core of the mains transformer is taken not to saturate: its own surge, which hangs on where in the cycle it
     was switched off, comes on top and is not computed.
@@ -135,6 +144,8 @@ def surge(amplifier: SolvedAmplifier, volt: float, *, hot: bool = False) -> Surg
     compiled = compile_design(amplifier.design.on_mains(volt))
     netlist = compiled.netlist if hot else compiled.warming().netlist
     for part in netlist.parts:
+        if isinstance(part.device, Contact) and not hot:
+            netlist = netlist.with_device(part.name, part.device.at_time(0.0))
         if isinstance(part.device, MainsSource):
             netlist = netlist.with_device(part.name, replace(part.device, phase=np.pi / 2))
     hertz = amplifier.design.brief.mains_hertz
@@ -174,11 +185,12 @@ def _peak(seconds: Array, wave: Array) -> Peak:
 
 
 def shorted_ampere(amplifier: SolvedAmplifier, block: str) -> float | None:
-    """The current in the fuse with the rectifier of ``block`` shorted, A rms; None without a fuse or a rectifier."""
+    """The current in the fuse with the rectifier of ``block`` shorted, A rms; None without a fuse or a rectifier, or
+    where that is fed through a capacitor."""
     compiled = amplifier.compiled
     fuse = next((name for path, _ in compiled.components(FusePart) for name in compiled.designators(path)), None)
     use = next((one for one in compiled.said(Rectified) if one.block == block), None)
-    if fuse is None or use is None:
+    if fuse is None or use is None or use.form == "coupled":
         return None
     # What is shorted then draws alone: the winding with its copper, the primary's and all that is before it.
     copper = next(one for one in compiled.said(Copper) if one.block == use.winding)

@@ -126,7 +126,8 @@ def _parts(amplifier: SolvedAmplifier) -> Iterator[Stress]:
                 yield Stress(path, name, "voltage", worst[0], capacitor.rating_volt, Quantity.VOLTAGE, worst[1].words)
             flows = _worst(when, partial(_flows, name))
             if flows and flows[0] > 1e-3:
-                yield Stress(path, name, "ripple current, rms", flows[0], None, Quantity.CURRENT, flows[1].words)
+                made_for = getattr(capacitor, "ripple_ampere", None)
+                yield Stress(path, name, "ripple current, rms", flows[0], made_for, Quantity.CURRENT, flows[1].words)
     for path, resistor in compiled.components(Resistor):
         for name in compiled.designators(path)[:1]:
             if not _is_supply(amplifier, path):

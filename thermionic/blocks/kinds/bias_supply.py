@@ -2,6 +2,8 @@
 
 from typing import Literal
 
+from pydantic import model_validator
+
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
@@ -15,13 +17,18 @@ from thermionic.circuit.netlist import GROUND
 class BiasSupply(Block):
     """A winding, a bridge or a diode the other way about with a resistor before it, an RC filter, and a trimmer a
     side with a resistor at its foot that bounds its range. Turning a trimmer up makes its bias more negative.
-    ``guard``, from each wiper to the whole of the supply, keeps the tubes biased where a wiper loses its track."""
+    With ``coupling`` the winding is that of the HT, and a second diode keeps what is behind that capacitor below
+    earth. ``guard``, from each wiper to the whole of the supply, keeps the tubes biased where a wiper loses its
+    track."""
 
     kind: Literal["bias-supply"] = "bias-supply"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
     winding: WindingRef = named("Winding")
     form: Literal["bridge", "half-wave"] = named("Form", "bridge")
     diode: RectifierDiode = named("Each arm", RectifierDiode())
+    coupling: Capacitor | None = named(
+        "Through a capacitor from the HT winding", None, first=Capacitor(farad=100e-9, rating_volt=1000.0)
+    )
     dropping: Resistor | None = named("Dropping resistor", None, first=Resistor(ohm=47.0, rating_watt=1.0))
     reservoir: Capacitor = named("Reservoir capacitor")
     resistor: Resistor = named("Series resistor")
@@ -50,15 +57,7 @@ class BiasSupply(Block):
 
     def compile(self, bench: Bench) -> None:
         raw, smooth, foot = bench.node("raw"), bench.node("smooth"), bench.node("foot")
-        far = ""
-        if self.form == "bridge":
-            end, in_series = bench.winding_end("winding", minus=raw), 2
-        else:
-            end, in_series = bench.swinging_end("winding", "a", 1, minus=raw), 1
-            far = bench.winding_end("winding")
-        part = bench.diode("diode", bench.through("dropping", end, "dropped"), GROUND, in_series)
-        winding, emf, diode = bench.winding("winding").block, bench.winding_emf("winding"), bench.path("diode")
-        bench.say(Rectified(self.id, self.form, winding, (part,), GROUND, raw, emf, (GROUND, raw), far, diode))
+        self._rectify(bench, raw)
         bench.fit("reservoir", GROUND, raw)
         bench.fit("resistor", raw, smooth)
         bench.fit("capacitor", GROUND, smooth)
@@ -74,6 +73,35 @@ class BiasSupply(Block):
                 )
         bench.fit("foot", foot, GROUND)
 
+    def _rectify(self, bench: Bench, raw: str) -> None:
+        """From the winding to the reservoir's negative end, ``raw``."""
+        winding, far = bench.winding("winding").block, ""
+        form: str = self.form
+        parts: tuple[str, ...]
+        if self.coupling:
+            form = "coupled"
+            behind = bench.through("coupling", bench.coupled_end("winding"), "coupled")
+            behind = bench.through("dropping", behind, "dropped")
+            parts = (
+                bench.diode("diode", raw, behind, side="a"),
+                bench.diode("diode", behind, GROUND, side="b"),
+            )
+        elif self.form == "bridge":
+            end = bench.through("dropping", bench.winding_end("winding", minus=raw), "dropped")
+            parts = (bench.diode("diode", end, GROUND, 2),)
+        else:
+            end = bench.through("dropping", bench.swinging_end("winding", "a", 1, minus=raw), "dropped")
+            far = bench.winding_end("winding")
+            parts = (bench.diode("diode", end, GROUND, 1),)
+        emf, diode = bench.winding_emf("winding"), bench.path("diode")
+        bench.say(Rectified(self.id, form, winding, parts, GROUND, raw, emf, (GROUND, raw), far, diode))
+
+    @model_validator(mode="after")
+    def _one_way(self) -> "BiasSupply":
+        if self.coupling and self.form == "bridge":
+            raise ValueError(f"{self.id}: through a capacitor only half a wave comes; make its form half-wave.")
+        return self
+
     def sketch(self, pen: Sketch) -> None:
         middle, top, earth = SUPPLY_PART, SUPPLY_RAIL, SUPPLY_EARTH
         pen.start("winding", 0, middle)
@@ -83,13 +111,13 @@ class BiasSupply(Block):
         pen.mark("", symbol, 40, middle, size=(52, 52), label=(24, 36, "start"), designator=" ", spoken=self.title)
         pen.wire((66, middle), (72, middle), (72, earth + 18))
         pen.earth(72, earth + 18)
-        x = 108.0
-        if self.dropping:
-            pen.wire((14, middle), (8, middle), (8, top - 16), (76, top - 16), (76, top))
-            x = pen.lying("dropping", 76, top, 92, label=(0, 36, "middle")) + 16
-            pen.wire((x - 16, top), (x, top))
-        else:
-            pen.wire((14, middle), (8, middle), (8, top - 16), (x, top - 16), (x, top))
+        at, x = 8.0, 108.0
+        pen.wire((14, middle), (8, middle), (8, top - 16))
+        for name in ("coupling", "dropping"):
+            if getattr(self, name):
+                after = pen.lying(name, at, top - 16, 84, label=(0, 36, "middle"))
+                at, x = after, max(x, after + 16)
+        pen.wire((at, top - 16), (x, top - 16), (x, top))
         pen.upright("reservoir", x, top, middle, earth)
         pen.earth(x, earth)
         pen.dot(x, top)
@@ -104,6 +132,8 @@ class BiasSupply(Block):
                 continue
             pen.wire((x, top), (x + 84, top))
             x += 84
+            if self.guard or (name == "trim" and self.trim_b):
+                pen.dot(x, top)
             pen.wire((x, top), (x, middle - 22))
             pen.part(name, x, middle, label=(11, -30, "start"))
             pen.wire((x + 26, middle), (x + 36, middle))
@@ -117,6 +147,7 @@ class BiasSupply(Block):
                 pen.part("guard", held, top + 24)
                 pen.side = ""
                 if name == "trim" and self.trim_b:
+                    pen.dot(held, top)
                     pen.wire((held, top), (held + 62, top))
                     pen.wire((x, earth + 6), (held + 62, earth + 6))
                     x = held + 62 - 84

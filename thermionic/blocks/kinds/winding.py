@@ -38,7 +38,7 @@ class MainsWinding(Block):
         return {"out": Flow.WINDING}
 
     def complaint(self, takers: list[Block]) -> str:
-        if not any(getattr(taker, "form", "") == "bridge" for taker in takers):
+        if not any(getattr(taker, "form", "") in ("bridge", "doubler") for taker in takers):
             return ""
         negative = [taker.id for taker in takers if Flow.BIAS in taker.ports().values()]
         positive = [taker.id for taker in takers if Flow.RAIL in taker.ports().values()]
@@ -46,8 +46,8 @@ class MainsWinding(Block):
             return ""
         return (
             f"{self.id} feeds {positive[0]} and {negative[0]}, one with its positive and one with its negative end "
-            "at earth; with a bridge among them that is a short of the winding. Give one of them a winding of its "
-            "own."
+            "at earth; with a bridge or a doubler among them that is a short of the winding. Give one of them a "
+            "winding of its own."
         )
 
     def compile(self, bench: Bench) -> None:

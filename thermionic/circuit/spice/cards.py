@@ -368,6 +368,7 @@ def _controlled(writer: Cards, part: Part, device: devices.VoltageControlled | d
 
 _WRITERS: dict[type, Callable[[Cards, Part, Any], None]] = {
     devices.Resistor: _resistor,
+    devices.Contact: _resistor,
     devices.Capacitor: _capacitor,
     devices.Inductor: _inductor,
     devices.VoltageSource: _voltage_source,

@@ -1,0 +1,171 @@
+"""Parts of supplies with a rule of their own: capacitors in series, how long they last, a standby switch."""
+
+import numpy as np
+import pytest
+
+from tests.core import simulator
+from tests.core.test_supplies_simulator import BIAS, Real, bridge, design, load, rectifier, reservoir, waves, winding
+from thermionic import examples
+from thermionic.amplifier import solve
+from thermionic.blocks.fields import Resistor, SmoothingCapacitor
+from thermionic.design import changed, fit_part
+from thermionic.errors import DesignRefused
+from thermionic.findings import RULES, examine
+from thermionic.findings.smoothing import filled, settled
+from thermionic.supplies.discharging import discharge
+from thermionic.supplies.ratings import lasting_hours
+from thermionic.supplies.starting import shorted_ampere, surge, switch_on
+from thermionic.supplies.stress import stresses
+
+RULE = {rule.name: rule for rule in RULES}
+CAN = SmoothingCapacitor(farad=100e-6, rating_volt=350.0, ripple_ampere=0.5)
+
+
+def test_two_in_series_share_by_charge_at_first_and_by_leakage_in_the_end():
+    """By hand: 600 V on 80 µF and 120 µF, and 214 µA (6 nA a µF and volt, and 4 µA) past a resistor."""
+    assert CAN.leaking_ampere == pytest.approx(214e-6)
+    assert filled(600.0, CAN, CAN) == pytest.approx(600.0 * 120 / 200)
+    even = Resistor(ohm=150e3, tolerance=0.0)
+    assert settled(600.0, CAN, even) == pytest.approx(300.0 + 214e-6 * 75e3)
+    uneven = Resistor(ohm=150e3, tolerance=0.1)  # 165k over 135k
+    assert settled(600.0, CAN, uneven) == pytest.approx(600 * 165 / 300 + 214e-6 * 165e3 * 135e3 / 300e3)
+    assert settled(600.0, CAN, None) == 600.0
+    film = SmoothingCapacitor(farad=100e-6, rating_volt=350.0, made="film")
+    assert settled(600.0, film, even) == pytest.approx(300.0)
+
+
+def test_capacitors_in_series_are_half_as_large_halve_the_voltage_and_are_emptied_by_what_balances_them():
+    two = {"lower": {"farad": 47e-6, "rating_volt": 1000.0}, "balance": {"ohm": 100e3, "rating_watt": 2.0}}
+    plain = (winding("w", 250.0, 40.0), rectifier("bridge"), load("c", 3e3))
+    one = solve(design(*plain, reservoir(23.5e-6, bleeder={"ohm": 200e3})))
+    pair = solve(design(*plain, reservoir(47e-6, **two)))
+    for of in (lambda a: a.voltage("c"), lambda a: a.state.mains.ripple_peak_to_peak("c")):
+        assert of(pair) == pytest.approx(of(one), rel=2e-3)
+    assert pair.voltage("c_middle") == pytest.approx(pair.voltage("c") / 2, rel=1e-3)
+    (alone, *_), (upper, lower) = (
+        discharge(a.compiled, a.on_mains(230.0).without_tubes) for a in (one, pair)
+    )  # fmt: skip
+    # The same time constant, to 50 V from half as much.
+    assert upper.second == pytest.approx(lower.second, rel=0.01)
+    assert upper.second == pytest.approx(alone.second * np.log(upper.volt / 50) / np.log(alone.volt / 50), rel=0.1)
+    assert not list(RULE["series-sharing"].examine(pair))
+    with pytest.raises(DesignRefused, match="balancing resistors are for two"):
+        fit_part(pair.design, "blocks/c/lower", False)
+
+
+def test_the_rule_of_sharing_offers_resistors_then_lower_ones_then_a_higher_rating():
+    lantern = fit_part(examples.example("lantern"), "blocks/reservoir/lower", True)
+    rule = RULE["series-sharing"]
+
+    def cure(made):
+        return next(iter(rule.examine(solve(made)))).cure
+
+    assert cure(lantern).typed == "fit"
+    balanced = fit_part(lantern, "blocks/reservoir/balance", True)
+    weak = changed(balanced, "blocks/reservoir/balance/ohm", "2M2")
+    lower = cure(weak)
+    assert lower.path.endswith("balance/ohm")
+    assert not list(rule.examine(solve(changed(weak, lower.path, lower.typed))))
+    small = changed(balanced, "blocks/reservoir/lower/rating_volt", "100")
+    assert cure(small).path == "blocks/reservoir/lower/rating_volt"
+
+
+def test_an_electrolytic_lasts_twice_as_long_ten_kelvin_cooler_and_less_with_more_ripple():
+    """By hand: 2000 hours at 85 °C with 0.5 A; 40 K cooler sixteen times that; no ripple, 10 K of its core, twice."""
+    assert lasting_hours(CAN, 0.5, 45.0) == pytest.approx(32000)
+    assert lasting_hours(CAN, 0.5, 55.0) == pytest.approx(16000)
+    assert lasting_hours(CAN, 0.0, 55.0) == pytest.approx(32000)
+    assert lasting_hours(CAN, 1.0, 55.0) == pytest.approx(2000)
+    hot = CAN.model_copy(update={"celsius": 105.0})
+    assert lasting_hours(hot, 1.0, 55.0) == pytest.approx(2000 * 2 ** ((50 - 15) / 10))
+    assert lasting_hours(CAN.model_copy(update={"made": "film"}), 0.5) is None
+    assert lasting_hours(SmoothingCapacitor(farad=1e-4, rating_volt=350.0), 0.5) is None
+    worn = changed(examples.example("lantern"), "blocks/reservoir/capacitor/ripple_ampere", "300m")
+    worn = changed(worn, "blocks/reservoir/capacitor/hours", "120")
+    (finding,) = (one for one in examine(solve(worn)) if one.rule == "ripple-current")
+    assert "does not last long" in finding.title
+
+
+STANDBY = {"id": "s", "kind": "standby-switch", "input": "c.out", "closes_second": 1.0}
+BEHIND = {"id": "o", "kind": "rc-section", "input": "s.out", "resistor": {"ohm": 1000.0, "rating_watt": 10.0},
+          "capacitor": {"farad": 47e-6, "rating_volt": 500.0}}  # fmt: skip
+PLAIN = (winding("w", 250.0, 40.0), rectifier("bridge"))
+
+
+@simulator.needed
+def test_a_standby_switch_fills_what_is_behind_it_as_in_the_true_circuit(tmp_path):
+    amplifier = solve(design(*PLAIN, reservoir(), STANDBY, BEHIND, load("o", 3e3)))
+    run = switch_on(amplifier, 230.0, until=3.0)
+    real = Real().winding(250 / 230, "a", "b", 40).add(
+        *bridge("a", "b", "c"), "C1 c 0 47u", "S1 c s g 0 SW1", ".model SW1 SW(VT=0.5 RON=0.05 ROFF=1e9)",
+        "VG g 0 PWL(0 0 1 0 1.0001 1)", "R1 s o 1k", "C2 o 0 47u", "R2 o 0 3k")  # fmt: skip
+    theirs = waves(real, 3.0, tmp_path, keep=3.0)
+    grid = np.arange(0.0, 2.98, 1e-4)
+    for node, rail in (("c", "c"), ("o", "o")):
+        wave = np.interp(grid, theirs["time"], theirs[node])
+        cycles = wave[: len(wave) // 100 * 100].reshape(-1, 100).mean(axis=1)
+        middle = (np.arange(len(cycles)) + 0.5) * 0.01
+        ours = np.interp(middle, run.seconds, run.rails[rail])
+        settled_in = (middle > 0.4) & (np.abs(middle - 1.0) > 0.03)
+        assert np.abs(ours - cycles)[settled_in].max() < 0.02 * cycles.max(), node
+    assert np.interp(0.99, run.seconds, run.rails["o"]) < 0.1
+    heat = np.interp(grid, theirs["time"], (theirs["s"] - theirs["o"]) ** 2 / 1000.0)
+    soaked = np.convolve(heat, np.full(10000, 1e-4), mode="valid").max()
+    assert run.resistors["R1"].value == pytest.approx(soaked, rel=0.03)
+
+
+def test_an_open_standby_switch_leaves_the_reservoir_charged_and_a_warm_rectifier_behind_one_is_hit():
+    amplifier = solve(design(*PLAIN, reservoir(), STANDBY, BEHIND, load("o", 3e3)))
+    (rule,) = (one for one in RULES if one.name == "standby-switch")
+    state = amplifier.on_mains(230.0).without_tubes
+    fitted = discharge(amplifier.compiled, state)
+    opened = discharge(amplifier.compiled, state, opened=("S1",))
+    assert max(one.second for one in fitted) < 2.0
+    assert next(one for one in opened if one.path == "blocks/c/capacitor").second is None
+    assert surge(amplifier, 230.0).rectifiers["r"].value == pytest.approx(
+        surge(amplifier, 230.0, hot=True).rectifiers["r"].value, rel=0.02
+    )
+    (found,) = rule.examine(amplifier)
+    assert found.value == pytest.approx(250 * 2**0.5, rel=0.01)
+    assert "standby switch open" in found.evidence
+    tube = {"id": "r", "kind": "tube-rectifier", "winding": "w.out", "tubes": ["v1.a"]}
+    first = {**STANDBY, "input": "r.out", "breaks_volt": 1000.0}
+    direct = design(winding("w", 250.0, 40.0, centre_tapped=True), tube, first, {**reservoir(), "input": "s.out"},
+                    load("c", 3e3), tubes=(("v1", "5Y3GT"),))  # fmt: skip
+    (found,) = rule.examine(solve(direct))
+    assert "warm rectifier" in found.title
+    behind = design(winding("w", 250.0, 40.0, centre_tapped=True), tube, reservoir(),
+                    {**STANDBY, "breaks_volt": 1000.0}, load("s", 3e3), tubes=(("v1", "5Y3GT"),))  # fmt: skip
+    assert not list(rule.examine(solve(behind)))
+
+
+SMALL = {"farad": 22e-6, "rating_volt": 100.0}
+COUPLED = {**BIAS, "winding": "w.out", "form": "half-wave", "coupling": {"farad": 1e-7, "rating_volt": 400.0},
+           "capacitor": SMALL, "reservoir": SMALL}  # fmt: skip
+TAPPED = winding("w", 250.0, 40.0, centre_tapped=True)
+
+
+@simulator.needed
+def test_a_bias_through_a_capacitor_is_that_of_the_true_circuit_to_a_hundredth(tmp_path):
+    """Its ripple is to a quarter: what goes through the capacitor in a cycle goes within half of one."""
+    amplifier = solve(design(TAPPED, rectifier("full-wave"), reservoir(), load("c", 1.5e3), COUPLED))
+    real = Real().winding(250 / 230, "a", "0", 40).winding(-250 / 230, "b", "0", 40).add(
+        "D1 a c D1", "D2 b c D1", "C1 c 0 47u", "R1 c 0 1.5k", "C4 a k 100n", "D3 raw k D1", "D4 k 0 D1",
+        "C2 0 raw 22u", "R2 raw bias 1k", "C3 0 bias 22u", "R3 bias 0 11k", "RL k 0 100meg")  # fmt: skip
+    theirs = waves(real, 6.0, tmp_path)
+    for rail, node, exact in (("c", "c", 0.005), ("bias_out", "bias", 0.01)):
+        mean = np.trapezoid(theirs[node], theirs["time"]) / np.ptp(theirs["time"])
+        assert amplifier.voltage(rail) == pytest.approx(mean, rel=exact)
+    assert amplifier.ripple("bias_out") == pytest.approx(np.ptp(theirs["bias"]), rel=0.25)
+    # What its capacitor stands is what the winding comes to at its crest, and no fuse goes when its diodes are shorted.
+    worn = next(one for one in stresses(amplifier) if one.path == "blocks/bias/coupling")
+    assert worn.value == pytest.approx(np.abs(theirs["a"] - theirs["k"]).max() * 253 / 230, rel=0.02)
+    assert shorted_ampere(amplifier, "bias") is None
+
+
+def test_a_bias_through_a_capacitor_wants_a_winding_that_swings_both_ways():
+    plain = winding("w", 250.0, 40.0)
+    with pytest.raises(DesignRefused, match="a short of the winding"):
+        design(plain, rectifier("bridge"), reservoir(), load("c", 3e3), COUPLED)
+    with pytest.raises(DesignRefused, match="make its form half-wave"):
+        design(TAPPED, rectifier("full-wave"), reservoir(), load("c", 3e3), {**COUPLED, "form": "bridge"})
