@@ -20,6 +20,7 @@ PACKAGE = Path(__file__).parent
 SOURCES = (
     "devices/waves.py",
     "devices/programs.py",
+    "devices/knees.py",
     "devices/laws.py",
     "circuit/kernels/dense.py",
     "circuit/kernels/newton.py",

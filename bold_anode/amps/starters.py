@@ -32,6 +32,9 @@ _STARTERS = (
     ),
     Starter("otter", "Headphones, 6AS7G", "A follower without output transformer, for 300 Ω."),
     Starter("sluice", "Line preamplifier", "A series-regulated pair and a cathode follower, ECC82."),
+    Starter(
+        "sedge", "Line stage on 12 V", "ECC82 and its follower on an HT converter that shares 12 V with the heaters."
+    ),
     Starter("plover", "Phono preamplifier", "Moving magnet, passive equalisation between two ECC83 stages."),
 )
 

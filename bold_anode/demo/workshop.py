@@ -32,6 +32,8 @@ _UNFINISHED: tuple[tuple[str, str, dict[str, str]], ...] = (
     ("reedbed", "Reedbed parallel single-ended", {"blocks/output/cathode_resistor/ohm": "82"}),
     ("mill", "Mill transformer-coupled 45", {"blocks/output/filament/travel": "0.46"}),
     ("osier", "Osier line preamplifier", {}),
+    ("sedge", "Sedge line stage", {"blocks/converter/ampere": "15m"}),
+    ("weir", "Weir single-ended", {"blocks/standby/breaks_volt": "250 V"}),
     (
         "saltpan",
         "Wrack, as it came in",

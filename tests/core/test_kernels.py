@@ -10,7 +10,7 @@ from scipy.special import wrightomega
 
 from thermionic import devices as d
 from thermionic.circuit import elimination
-from thermionic.devices.laws import wright_omega
+from thermionic.devices.knees import wright_omega
 
 
 @given(st.floats(-700, 700) | st.floats(700, 1e12))

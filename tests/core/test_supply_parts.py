@@ -5,7 +5,7 @@ import pytest
 
 from tests.core import simulator
 from tests.core.test_supplies_simulator import BIAS, Real, bridge, design, load, rectifier, reservoir, waves, winding
-from thermionic import examples
+from thermionic import devices, examples
 from thermionic.amplifier import solve
 from thermionic.blocks.fields import Resistor, SmoothingCapacitor
 from thermionic.design import changed, fit_part
@@ -157,7 +157,8 @@ def test_a_bias_through_a_capacitor_is_that_of_the_true_circuit_to_a_hundredth(t
         mean = np.trapezoid(theirs[node], theirs["time"]) / np.ptp(theirs["time"])
         assert amplifier.voltage(rail) == pytest.approx(mean, rel=exact)
     assert amplifier.ripple("bias_out") == pytest.approx(np.ptp(theirs["bias"]), rel=0.25)
-    # What its capacitor stands is what the winding comes to at its crest, and no fuse goes when its diodes are shorted.
+    # What its capacitor stands is what the winding comes to at its crest, and no fuse goes when its diodes are
+    # shorted.
     worn = next(one for one in stresses(amplifier) if one.path == "blocks/bias/coupling")
     assert worn.value == pytest.approx(np.abs(theirs["a"] - theirs["k"]).max() * 253 / 230, rel=0.02)
     assert shorted_ampere(amplifier, "bias") is None
@@ -169,3 +170,56 @@ def test_a_bias_through_a_capacitor_wants_a_winding_that_swings_both_ways():
         design(plain, rectifier("bridge"), reservoir(), load("c", 3e3), COUPLED)
     with pytest.raises(DesignRefused, match="make its form half-wave"):
         design(TAPPED, rectifier("full-wave"), reservoir(), load("c", 3e3), {**COUPLED, "form": "bridge"})
+
+
+CONVERTED = {"id": "v", "kind": "converter", "input": "c.out", "volt": 250.0, "ampere": 0.05, "ohm": 20.0,
+             "least_volt": 10.0, "most_volt": 24.0, "efficiency": 0.8, "idle_watt": 0.5}  # fmt: skip
+LOW = (winding("w", 12.6, 0.4), rectifier("bridge"), reservoir(4.7e-3))
+
+
+@simulator.needed
+def test_a_converter_draws_what_it_gives_through_its_losses_as_in_the_true_circuit(tmp_path):
+    amplifier = solve(design(*LOW, CONVERTED, load("v", 10e3), load("c", 40.0, "other")))
+    ampere = 250 / 10020
+    watt = 250 * 10000 / 10020 * ampere / 0.8
+    assert amplifier.voltage("v") == pytest.approx(ampere * 10e3, rel=1e-3)
+    real = Real().winding(12.6 / 230, "a", "b", 0.4).add(
+        *bridge("a", "b", "c"), "C1 c 0 4.7m", "R1 c 0 40", f"B1 c 0 I={watt}/max(V(c),5)+0.005*V(c)")  # fmt: skip
+    theirs = waves(real, 2.5, tmp_path)
+    mean = np.trapezoid(theirs["c"], theirs["time"]) / np.ptp(theirs["time"])
+    assert amplifier.voltage("c") == pytest.approx(mean, rel=0.005)
+    assert amplifier.ripple("c") == pytest.approx(np.ptp(theirs["c"]), rel=0.03)
+
+
+def test_a_converter_holds_its_current_past_its_limit_follows_a_low_input_and_comes_up_in_its_time():
+    device = devices.Converter(250.0, 0.05, 10.0, ohm=20.0, efficiency=0.8, idle_watt=0.5, rises_second=0.4)
+    for fed, out, ampere in ((12.0, 249.5, 0.025), (12.0, 100.0, 0.05), (5.0, 124.0, 0.05), (5.0, 124.5, 0.025)):
+        (taken, given), _ = device.currents(np.array([fed, out]))
+        assert -given == pytest.approx(ampere, rel=0.02, abs=2e-4)
+        assert taken == pytest.approx(-given * out / 0.8 / fed + 0.005 * fed, rel=1e-6)
+    (taken, given), slopes = device.currents(np.array([12.0, 300.0]))
+    assert abs(given) < 1e-6  # nothing flows back
+    for v in ([12.0, 249.4], [9.98, 248.0], [4.0, 80.0], [12.0, 100.0]):
+        at, (_, slopes) = np.array(v), device.currents(np.array(v))
+        for port in (0, 1):
+            step = np.eye(2)[port] * 1e-6
+            by_hand = (device.currents(at + step)[0] - device.currents(at - step)[0]) / 2e-6
+            np.testing.assert_allclose(slopes[:, port], by_hand, rtol=1e-3, atol=1e-9)
+    assert device.at_time(0.1).volt == pytest.approx(62.5)
+    assert device.at_time(0.4) is device
+    run = switch_on(solve(design(*LOW, {**CONVERTED, "rises_second": 0.4}, load("v", 10e3))), 230.0, until=2.0)
+    middle = float(np.interp(0.3, run.seconds, run.rails["v"]))
+    assert middle == pytest.approx(0.75 * run.rails["v"][-1], rel=0.05)
+
+
+def test_a_converter_is_judged_at_both_ends_of_its_input_and_by_what_it_gives():
+    rule = RULE["converter-range"]
+    for more, title in (
+        ({"ampere": 0.02}, "gives all that it can"),
+        ({"least_volt": 14.0}, "is fed too little"),
+        ({"most_volt": 15.0}, "is fed too much"),
+    ):
+        (found,) = rule.examine(solve(design(*LOW, {**CONVERTED, **more}, load("v", 10e3), load("c", 40.0, "other"))))
+        assert title in found.title
+        assert found.value > found.limit
+    assert not list(rule.examine(solve(design(*LOW, CONVERTED, load("v", 10e3), load("c", 40.0, "other")))))

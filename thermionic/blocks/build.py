@@ -16,6 +16,7 @@ from thermionic.blocks.base import Block
 from thermionic.blocks.facets import (
     Bias,
     BiasTrim,
+    ConverterUse,
     Copper,
     Core,
     GasUse,
@@ -53,6 +54,7 @@ Facet = (
     | Core
     | MainsSide
     | SeriesCapacitors
+    | ConverterUse
     | Standby
     | Rail
     | Load

@@ -170,6 +170,20 @@ class Standby:
 
 
 @dataclass(frozen=True)
+class ConverterUse:
+    """A switching converter at work: its block and part, the nodes of its input and output; the volts that its input
+    must and may have, and the current that it can deliver."""
+
+    block: str
+    part: str
+    input: str
+    output: str
+    least_volt: float
+    most_volt: float
+    ampere: float
+
+
+@dataclass(frozen=True)
 class SeriesCapacitors:
     """Two capacitors in series from a rail to earth: their block, the rail's node, the paths of the upper, the lower
     and the resistor across each, which may be left out."""

@@ -2,6 +2,7 @@
 
 from thermionic.devices.base import Device, Excitation, Noise
 from thermionic.devices.behavioural import BehaviouralCharge, BehaviouralCurrent, BehaviouralVoltage
+from thermionic.devices.converter import Converter
 from thermionic.devices.diode import LED, Diode, JunctionCharge, SeleniumRectifier, Zener
 from thermionic.devices.gas import GasRegulator
 from thermionic.devices.linear import (
@@ -41,6 +42,7 @@ __all__ = [
     "Capacitor",
     "Choke",
     "Contact",
+    "Converter",
     "Core",
     "CoupledInductors",
     "CurrentProbe",

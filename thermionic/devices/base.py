@@ -23,7 +23,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from thermionic.devices import laws
-from thermionic.devices.laws import BOLTZMANN, CHARGE, KELVIN, THERMAL_VOLT, Law
+from thermionic.devices.knees import BOLTZMANN, CHARGE, KELVIN, THERMAL_VOLT
+from thermionic.devices.laws import Law
 from thermionic.lazily import lazily
 
 Array = NDArray[np.float64]

@@ -14,17 +14,16 @@ import numba
 import numpy as np
 
 from thermionic.compiled import REAL, WHOLE, compiled, gives, ready, takes
+from thermionic.devices.knees import THERMAL_VOLT, bounded_exp, junction, softplus
 from thermionic.devices.programs import run
 
-BOLTZMANN, CHARGE, KELVIN = 1.380649e-23, 1.602176634e-19, 300.15
-THERMAL_VOLT = BOLTZMANN * KELVIN / CHARGE  # kT/q at 27 °C, the usual nominal temperature of circuit simulators
+CONVERTER_KNEE = 0.005  # of its limits, within which a converter comes to them
 KNEE_VOLT = 0.25  # how softly a gas tube leaves zero current; its own jitter is larger
 DARK_OHM = 1e9
 AMBIENT_KELVIN = 298.15
 # Newton may try any temperature; the laws are held to what could be.
 COLDEST, HOTTEST = 200.0, 3600.0
 NO_BREAKDOWN = 1e6  # volts, from which on a diode has none
-_BEND = 40.0
 LEAST_DRIVE, MOST_DRIVE = 1e-3, 2.0  # of a pentode, between which its screen's share follows it
 # Gauss-Legendre on a filament's length: exact for the polynomials that its own volts stand for.
 ALONG, WEIGHT = (0.5 * points for points in np.polynomial.legendre.leggauss(4))
@@ -50,56 +49,7 @@ class Law(IntEnum):
     FUSE = 14
     CORE = 15
     PROGRAM = 16
-
-
-@compiled
-def softplus(u: float) -> tuple[float, float]:
-    """ln(1 + e^u) and its derivative, without overflow."""
-    e = math.exp(-abs(u))
-    soft = math.log1p(e)
-    if u > 0:
-        return u + soft, 1.0 / (1.0 + e)
-    return soft, e / (1.0 + e)
-
-
-@compiled
-def bounded_exp(u: float) -> tuple[float, float]:
-    """e^u and its derivative, continued as its tangent above 40: Newton may try any voltage."""
-    low = min(u, _BEND)
-    e = math.exp(low)
-    return e * (1.0 + u - low), e
-
-
-@compiled
-def wright_omega(z: float) -> float:
-    """The w of w + ln w = z.
-
-    P. W. Lawrence, R. M. Corless and D. J. Jeffrey, "Algorithm 917: complex double-precision evaluation of the Wright
-    omega function", ACM Trans. Math. Software 38 (2012), art. 20, on the real line.
-    """
-    if z < -40.0:
-        return math.exp(z)
-    if z < 1.0:
-        w = math.exp(z) if z < -2.0 else math.exp((z - 1.0) * 2.0 / 3.0)
-    else:
-        w = z - math.log(z) + math.log(z) / z
-    for _ in range(2):
-        left = z - w - math.log(w)
-        whole = 2.0 * (1.0 + w) * (1.0 + w + 2.0 / 3.0 * left)
-        w *= 1.0 + left / (1.0 + w) * (whole - left) / (whole - 2.0 * left)
-    return w
-
-
-@compiled
-def junction(u: float, saturation: float, slope_volt: float, ohm: float) -> tuple[float, float]:
-    """Current and its derivative of a Shockley junction of ``slope_volt`` = n kT/q behind ``ohm`` at u volts.
-
-    In closed form with the Wright omega function: T. C. Banwell and A. Jayakumar, "Exact analytical solution
-    for current flow through diode with series resistance", Electronics Letters 36 (2000), p. 291.
-    """
-    scaled = saturation * ohm / slope_volt
-    total = slope_volt / ohm * wright_omega(math.log(scaled) + u / slope_volt + scaled)
-    return total - saturation, 1.0 / (ohm + slope_volt / max(total, 1e-300))
+    CONVERTER = 17
 
 
 @compiled
@@ -408,6 +358,35 @@ def _core(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 
 
 @compiled
+def _converter(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    volt, ohm, limit, least, efficiency, idle = p[0], p[1], p[2], p[3], p[4], p[5]
+    fed = v[0] / least
+    short, short_slope = softplus((1.0 - fed) / CONVERTER_KNEE)
+    held, held_slope = 1.0 - CONVERTER_KNEE * short, short_slope
+    if held < 0.0:
+        held, held_slope = 0.0, 0.0
+    wanted, by_input, by_output = (volt * held - v[1]) / ohm, volt * held_slope / least / ohm, -1.0 / ohm
+    knee = CONVERTER_KNEE * limit
+    over, over_slope = softplus((wanted - limit) / knee)
+    left, left_slope = softplus((wanted - knee * over) / knee)
+    ampere = knee * left
+    slope = left_slope * (1.0 - over_slope)
+    i[1] = -ampere
+    g[1, 0], g[1, 1] = -slope * by_input, -slope * by_output
+    # What it gives, through its losses, is what it takes; far below its least volts it takes as a resistance does.
+    given = max(v[1], 0.0) * ampere / efficiency
+    across, across_slope = (v[0], 1.0) if v[0] > 0.5 * least else (0.5 * least, 0.0)
+    i[0] = given / across + idle * v[0] / (least * least)
+    g[0, 0] = (
+        max(v[1], 0.0) * slope * by_input / efficiency / across
+        - given / (across * across) * across_slope
+        + idle / (least * least)
+    )
+    rising = ampere if v[1] > 0.0 else 0.0
+    g[0, 1] = (rising + max(v[1], 0.0) * slope * by_output) / efficiency / across
+
+
+@compiled
 def _program(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     i[0] = p[0] * run(p[1:], v, g[0])
     for port in range(len(v)):
@@ -446,6 +425,8 @@ def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         _core(p, v, phase, i, g)
     elif law == Law.PROGRAM:
         _program(p, v, phase, i, g)
+    elif law == Law.CONVERTER:
+        _converter(p, v, phase, i, g)
 
 
 @ready(

@@ -7,6 +7,7 @@ from thermionic.findings.base import Cure, Finding, Rule, Severity, applied, wor
 from thermionic.findings.bias_wiper import BiasWiper
 from thermionic.findings.capacitor_voltage import CapacitorVoltage
 from thermionic.findings.cold_coupling import ColdCoupling
+from thermionic.findings.converter import ConverterRange
 from thermionic.findings.driven_heat import CathodeCurrent, DrivenHeat
 from thermionic.findings.early_limit import StageGivesOut, WeakDriver
 from thermionic.findings.feedback import FeedbackMargin, FeedbackPolarity
@@ -74,6 +75,7 @@ RULES: tuple[Rule, ...] = (
     SeriesSharing(),
     RippleCurrent(),
     StandbySwitch(),
+    ConverterRange(),
     Unsettled(),
 )
 if len({rule.name for rule in RULES}) != len(RULES):

@@ -81,6 +81,7 @@ for _class in (
     devices.Diode,
     devices.Zener,
     devices.Mosfet,
+    devices.Converter,
     devices.GasRegulator,
     devices.SeleniumRectifier,
     devices.Thermistor,
@@ -207,8 +208,8 @@ def _broken(device: Device, earthed: bool) -> Iterator[Failure]:
 
 
 for _class in (
-    devices.LED, devices.Diode, devices.Zener, devices.Mosfet, devices.BipolarTransistor, devices.Inductor,
-    devices.Thevenin, devices.GasRegulator, devices.SeleniumRectifier, devices.Thermistor,
+    devices.LED, devices.Diode, devices.Zener, devices.Mosfet, devices.Converter, devices.BipolarTransistor,
+    devices.Inductor, devices.Thevenin, devices.GasRegulator, devices.SeleniumRectifier, devices.Thermistor,
     devices.Driver, devices.MeasuredLoudspeaker, devices.OutputTransformer,
 ):  # fmt: skip
     failures.register(_class, _broken)

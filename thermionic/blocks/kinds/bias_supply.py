@@ -111,13 +111,14 @@ class BiasSupply(Block):
         pen.mark("", symbol, 40, middle, size=(52, 52), label=(24, 36, "start"), designator=" ", spoken=self.title)
         pen.wire((66, middle), (72, middle), (72, earth + 18))
         pen.earth(72, earth + 18)
-        at, x = 8.0, 108.0
-        pen.wire((14, middle), (8, middle), (8, top - 16))
-        for name in ("coupling", "dropping"):
-            if getattr(self, name):
-                after = pen.lying(name, at, top - 16, 84, label=(0, 36, "middle"))
-                at, x = after, max(x, after + 16)
-        pen.wire((at, top - 16), (x, top - 16), (x, top))
+        in_series = [name for name in ("coupling", "dropping") if getattr(self, name)]
+        x = 76.0 if in_series else 108.0
+        pen.wire((14, middle), (8, middle), (8, top - 16), (x, top - 16), (x, top))
+        for name in in_series:
+            x = pen.lying(name, x, top, 92, label=(0, 36, "middle"))
+        if in_series:
+            pen.wire((x, top), (x + 16, top))
+            x += 16
         pen.upright("reservoir", x, top, middle, earth)
         pen.earth(x, earth)
         pen.dot(x, top)

@@ -55,10 +55,10 @@ class StandbySwitch(Block):
             pen.dot(end, top)
         pen.wire((x, top), (x + 28, top))
         pen.mark("", "switch", x + 42, top, size=(30, 28), label=(0, -22, "middle"), designator=" ",
-                 text=f"closed after {self.closes_second:g} s",
+                 text=f"after {self.closes_second:g} s",
                  main=f"blocks/{self.id}/closes_second")  # fmt: skip
         pen.wire((x + 56, top), (x + 84, top))
-        pen.flags.append(pen.own_flag(x + 92, top - 12))
-        pen.wire((x + 84, top), (x + 150, top))
-        pen.end("out", x + 150, top)
-        pen.width = x + 150
+        pen.flags.append(pen.own_flag(x + 100, top - 12))
+        pen.wire((x + 84, top), (x + 210, top))
+        pen.end("out", x + 210, top)
+        pen.width = x + 210

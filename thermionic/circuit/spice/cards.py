@@ -19,7 +19,7 @@ from thermionic.circuit.spice.laws import (
     triode_subcircuit,
 )
 from thermionic.devices.base import THERMAL_VOLT
-from thermionic.devices.laws import AMBIENT_KELVIN, DARK_OHM, KNEE_VOLT
+from thermionic.devices.laws import AMBIENT_KELVIN, CONVERTER_KNEE, DARK_OHM, KNEE_VOLT
 from thermionic.errors import NetlistRefused
 
 
@@ -256,6 +256,23 @@ def _mosfet(writer: Cards, part: Part, device: devices.Mosfet) -> None:
             writer.lines.append(f"C{part.name}{suffix} {a} {b} {digits(farad)}")
 
 
+def _converter(writer: Cards, part: Part, device: devices.Converter) -> None:
+    """What it wants to give and what it gives, A, as the voltages of two nodes of its own."""
+    (source, out), name = part.nodes, part.name
+    fed, width = f"V({source})/{digits(device.least_volt)}", digits(CONVERTER_KNEE * device.ampere)
+    held = f"max(1-{CONVERTER_KNEE}*{softplus(f'((1-{fed})/{CONVERTER_KNEE})')},0)"
+    over = softplus(f"((V({name}__w)-{digits(device.ampere)})/{width})")
+    across = f"max(V({source}),{digits(0.5 * device.least_volt)})"
+    writer.lines += [
+        f"B{name}w {name}__w 0 V=({digits(device.volt)}*{held}-V({out}))/{digits(device.ohm)}",
+        f"B{name}l {name}__l 0 V=V({name}__w)/{width}-{over}",
+        f"B{name}a {name}__a 0 V={width}*{softplus(f'V({name}__l)')}",
+        f"B{name}o 0 {out} I=V({name}__a)",
+        f"B{name}i {source} 0 I=max(V({out}),0)*V({name}__a)/{digits(device.efficiency)}/{across}"
+        f"+{digits(device.idle_watt / device.least_volt**2)}*V({source})",
+    ]
+
+
 def _hot(writer: Cards, part: Part, conductance: str, loss: str, heat: float) -> None:
     """A part whose conductance is an expression of its temperature rise, the voltage of a node of its own."""
     (a, b), node = part.nodes, f"{part.name}__rise"
@@ -388,6 +405,7 @@ _WRITERS: dict[type, Callable[[Cards, Part, Any], None]] = {
     devices.GasRegulator: _gas,
     devices.BipolarTransistor: _bipolar,
     devices.Mosfet: _mosfet,
+    devices.Converter: _converter,
     devices.Thermistor: _thermistor,
     devices.Lamp: _lamp,
     devices.Fuse: _fuse,

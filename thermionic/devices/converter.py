@@ -1,0 +1,41 @@
+"""A switching converter, as what it does at its two ends."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+import numpy as np
+
+from thermionic.devices.base import EARTH, Device, Law, Value
+
+
+@dataclass(frozen=True)
+class Converter(Device):
+    """``volt`` behind ``ohm`` from ``least_volt`` or more at its input, no more than ``ampere``, and in proportion
+    to its input below that. What it gives it takes from its input through its ``efficiency``, with ``idle_watt`` on
+    top; nothing flows back. It comes up evenly in ``rises_second``.
+
+    A picture of its own, not of a make: the averaged converter as an ideal transformer of power (R. W. Erickson and
+    D. Maksimović, *Fundamentals of Power Electronics*, 2nd ed. (2001), ch. 3 and 11), with its two limits. What it
+    switches, and what of that gets out, is not in it.
+    """
+
+    volt: Value
+    ampere: Value
+    least_volt: Value
+    ohm: Value = 1.0
+    efficiency: Value = 0.85
+    idle_watt: Value = 0.0
+    rises_second: float = 0.0
+    terminals: ClassVar = ("input", "output")
+    ports: ClassVar = ((0, EARTH), (1, EARTH))
+    equation: ClassVar = Law.CONVERTER
+
+    def numbers(self) -> tuple[Value, ...]:
+        return self.volt, self.ohm, self.ampere, self.least_volt, self.efficiency, self.idle_watt
+
+    def at_time(self, second: float, off: float = np.inf) -> Device:
+        if self.rises_second <= 0 or second >= self.rises_second:
+            return self
+        return replace(self, volt=self.volt * second / self.rises_second)
