@@ -15,6 +15,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numba
+
 PACKAGE = Path(__file__).parent
 # Every file with a compiled function.
 SOURCES = (
@@ -42,9 +44,9 @@ def _folder() -> Path:
 
 
 _FOLDER = _folder()
-os.environ.setdefault("NUMBA_CACHE_DIR", str(_FOLDER))
-
-import numba  # noqa: E402
+# By its own setting and not by the environment, which numba has read by now where another imported it first: it would
+# keep what it compiles beside each source then, and go by that file alone.
+numba.config.CACHE_DIR = os.environ.get("NUMBA_CACHE_DIR") or str(_FOLDER)  # type: ignore[attr-defined]
 
 
 def forget_older() -> None:

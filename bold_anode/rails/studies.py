@@ -1,4 +1,4 @@
-"""The studies of the supply: the first minute and the first cycles, and what would take most of the hum away."""
+"""The studies of the supply: the first minute and the first cycles, bleeders, trimmers, the null of a filament."""
 
 from __future__ import annotations
 
@@ -17,7 +17,6 @@ from thermionic.supplies.bleeding import bleeders
 from thermionic.supplies.discharging import HARMLESS
 from thermionic.supplies.filaments import balances
 from thermionic.supplies.moments import house_volts
-from thermionic.supplies.ripple import rail_ripples, what_buys_most
 from thermionic.supplies.starting import MINUTE, surge, switch_on
 from thermionic.supplies.trimming import reaches
 from thermionic.values import Quantity, display
@@ -163,49 +162,6 @@ def _fuse(result: Any) -> list[Figure]:
     ]
 
 
-def _make_buys(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
-    if not amplifier.rectifiers:
-        return None
-    found = what_buys_most(amplifier, lambda part: report(part, "Each part of the supply twice as large"))
-    return {"parts": [asdict(one) for one in found], "rails": [asdict(one) for one in rail_ripples(amplifier)]}
-
-
-def _show_buys(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
-    if result is None:
-        return {"done": True}
-    parts = [
-        {
-            "name": one["designator"],
-            "place": one["path"].split("/")[1].replace("_", " "),
-            "now": one["now"],
-            "then": one["then"],
-            "db": _quieter(one["db"]),
-            "refusal": one["refusal"],
-        }
-        for one in result["parts"]
-    ]
-    rails = [
-        {
-            "name": one["name"].replace("_", " "),
-            "volt": display(one["volt"], Quantity.VOLTAGE),
-            "ripple": display(one["peak_to_peak"], Quantity.VOLTAGE, 2),
-            "lines": [
-                f"{display(volt, Quantity.VOLTAGE, 2)} at {hertz:.0f} Hz" for hertz, volt in one["harmonics"][:3]
-            ],
-        }
-        for one in result["rails"]
-    ]
-    return {"done": True, "parts": parts, "rails": rails}
-
-
-def _quieter(db: float | None) -> str:
-    if db is None:
-        return ""
-    if abs(db) < 0.05:
-        return "no change"
-    return f"{abs(db):.1f} dB {'quieter' if db > 0 else 'louder'}"
-
-
 def _make_filament_null(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     report(0.1, "Solving it with the pot at seven positions")
     return [asdict(one) for one in balances(amplifier)]
@@ -297,5 +253,4 @@ STUDIES = (
     Study("trim-reach", "rails/trim_reach.html", _make_trim_reach, _show_trim_reach),
     Study("switch-on", "rails/switch_on.html", _make_switch_on, _show_switch_on),
     Study("filament-null", "rails/filament_null.html", _make_filament_null, _show_filament_null),
-    Study("buys", "rails/buys.html", _make_buys, _show_buys),
 )

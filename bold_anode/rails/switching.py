@@ -24,7 +24,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     amplifier = shown.solved.amplifier
     context: dict[str, Any] = {}
-    for name in ("switch-on", "bleeders", "buys"):
+    for name in ("switch-on", "bleeders"):
         context |= studies.shown(request, shown.project, name)
     return "rails/switching.html", context | {"discharges": _discharges(amplifier)}
 

@@ -14,6 +14,7 @@ from thermionic.circuit.spice.writer import write
 from thermionic.performance.burst import BACK, BURST_SECONDS, burst
 from thermionic.performance.power import level_sweeps
 from thermionic.performance.response import square_wave, sweep
+from thermionic.supplies.sagging import sag
 
 pytestmark = simulator.needed
 AMPLIFIERS = ("hurdle", "lantern", "saltpan", "wicket")
@@ -170,3 +171,33 @@ def test_a_saturating_core_limits_the_low_notes(tmp_path):
     theirs = simulator.harmonics(data[:, 0], data[:, names.index(f"v({amplifier.load.node})")], 40.0, 5)
     for order in (2, 3):
         assert low.points[at].harmonics[order - 2] == pytest.approx(theirs[order - 1] / theirs[0], rel=0.04), order
+
+
+def test_a_supply_sags_under_a_burst_as_the_whole_circuit_does(tmp_path):
+    """From the idle at the beginning of a mains cycle, rectifier and mains and all."""
+    amplifier = solved("hurdle")
+    found = sag(amplifier, length=0.1)
+    mains = amplifier.state.mains
+    idle = " ".join(f"v({node})={mains.node_waveform(node)[0]:.9g}" for node in mains.system.nodes)
+    source = amplifier.compiled.source.part
+    nodes = " ".join(amplifier.netlist[source].nodes)
+    peak = amplifier.full_output.source_volt * 2**0.5
+    text = re.sub(
+        rf"(?m)^{source} {nodes} .*$", f"{source} {nodes} DC 0 SIN(0 {peak:.9g} {found.hertz:g})",
+        re.sub(r"(?m)^\.(tran .*|end|op)$", "", write(amplifier.netlist)),
+    )  # fmt: skip
+    (plot,) = simulator.run(f"{text}\n.ic {idle}\n.tran 2e-5 {found.length} 0 2e-5\n.end\n", tmp_path)
+    _, names, data = plot
+    time, last = data[:, 0], found.length - 0.02
+    for rail in found.rails:
+        wave = data[:, names.index(f"v({amplifier.compiled.node(rail.name)})")]
+        kept = time >= last
+        mean = np.trapezoid(wave[kept], time[kept]) / np.ptp(time[kept])
+        assert rail.before - rail.under == pytest.approx(rail.before - mean, rel=0.05), rail.name
+    volts = data[:, names.index(f"v({amplifier.load.node})")]
+    kept = time >= last
+    watt = np.trapezoid(volts[kept] ** 2, time[kept]) / np.ptp(time[kept]) / amplifier.load.ohm
+    assert found.last_watt == pytest.approx(watt, rel=0.02)
+    reservoir = found.rails[0]
+    back = np.abs(reservoir.volts[found.seconds > found.length + reservoir.back] - reservoir.before)
+    assert back.max() <= 0.1 * (reservoir.before - reservoir.under) * 1.02

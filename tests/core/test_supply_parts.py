@@ -1,7 +1,8 @@
-"""Parts of supplies with a rule of their own: capacitors in series, how long they last, a standby switch."""
+"""Parts of supplies with a rule of their own, and what supplies do while the amplifier plays."""
 
 import numpy as np
 import pytest
+from scipy.linalg import eigvals
 
 from tests.core import simulator
 from tests.core.test_supplies_simulator import BIAS, Real, bridge, design, load, rectifier, reservoir, waves, winding
@@ -13,6 +14,7 @@ from thermionic.errors import DesignRefused
 from thermionic.findings import RULES, examine
 from thermionic.findings.smoothing import filled, settled
 from thermionic.supplies.discharging import discharge
+from thermionic.supplies.motorboating import rail_loops
 from thermionic.supplies.ratings import lasting_hours
 from thermionic.supplies.starting import shorted_ampere, surge, switch_on
 from thermionic.supplies.stress import stresses
@@ -223,3 +225,27 @@ def test_a_converter_is_judged_at_both_ends_of_its_input_and_by_what_it_gives():
         assert title in found.title
         assert found.value > found.limit
     assert not list(rule.examine(solve(design(*LOW, CONVERTED, load("v", 10e3), load("c", 40.0, "other")))))
+
+
+@pytest.mark.parametrize("farad", ["220n", "1u", "2u2", "10u"])
+def test_a_rail_loop_runs_where_the_whole_circuit_has_a_growing_pole(farad):
+    """All poles of the linearised circuit, by the QZ algorithm on C dx/dt = -G x, beside Nyquist on the one wire."""
+    amplifier = solve(changed(examples.example("weir"), "blocks/ht2/capacitor/farad", farad))
+    small = amplifier.small_signal.at
+    found = eigvals(-small.slopes, small.system.C)
+    poles = found[np.isfinite(found) & (np.abs(found) < 1e4)]
+    worst = poles[np.argmax(poles.real)]
+    (loop,) = (one for one in rail_loops(amplifier) if one.block == "ht2")
+    assert loop.runs == (worst.real > 0)
+    if loop.runs and farad != "220n":  # far from the edge it is no sine any more
+        assert loop.nearest[1] == pytest.approx(abs(worst.imag) / (2 * np.pi), rel=0.15)
+
+
+def test_what_a_rail_is_loaded_with_is_no_loop():
+    """A passive network has none, whatever hangs on it; nor has a stage that hangs on a rail of its own."""
+    made = solve(design(winding("w", 250.0, 40.0), rectifier("bridge"), reservoir(),
+                        {**BEHIND, "input": "c.out"}, load("o", 3e3)))  # fmt: skip
+    assert all(one.strongest[0] < 1e-6 and not one.runs for one in rail_loops(made))
+    lantern = {one.block: one for one in rail_loops(solve(examples.example("lantern")))}
+    assert lantern["ht1"].strongest[0] < 1e-6  # all that draws hangs behind it
+    assert lantern["ht3"].strongest[0] > 1e-3

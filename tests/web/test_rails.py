@@ -17,6 +17,7 @@ from thermionic.errors import ValueRefused
 from thermionic.supplies.bleeding import bleeders
 from thermionic.supplies.heating import heating
 from thermionic.supplies.moments import at_work, cold
+from thermionic.supplies.sagging import sag
 from thermionic.supplies.selenium import replacement
 from thermionic.supplies.starting import switch_on
 from thermionic.supplies.stress import stresses
@@ -35,7 +36,7 @@ def design_of(project):
 @pytest.mark.parametrize("name", sorted(examples.names()))
 def test_both_rooms_are_drawn_of_every_sort_of_amplifier(bench, owner, name):
     project = create_project(owner, examples.example(name))
-    for address in (*(room(project, tab=tab) for tab in ("supplies", "moments", "switch", "mains")),
+    for address in (*(room(project, tab=tab) for tab in ("supplies", "moments", "playing", "switch", "mains")),
                     room(project, "heaters")):  # fmt: skip
         assert bench.get(address).status_code == 200
 
@@ -70,7 +71,7 @@ def test_every_moment_is_on_the_page_as_it_was_solved(bench, owner):
 
 def test_the_first_minute_is_a_study_with_its_peaks(bench, owner, worker):
     project = create_project(owner, examples.example("saltpan"))
-    for slug in ("switch-on", "buys"):
+    for slug in ("switch-on", "buys", "sag"):
         bench.get(reverse("study", args=[project.pk, slug]))
     worker()
     page = bench.get(room(project, tab="switch")).content.decode()
@@ -79,7 +80,11 @@ def test_the_first_minute_is_a_study_with_its_peaks(bench, owner, worker):
     assert peak.value > 550.0  # the choke rings the reservoir over what it is made for
     assert display(peak.value, Quantity.VOLTAGE) in page
     assert f"{peak.value / 550:.0%}" in page
+    page = bench.get(room(project, tab="playing")).content.decode()
     assert "dB quieter" in page
+    sagged = next(one for one in sag(solve(examples.example("saltpan"))).rails if one.name == "ht1")
+    assert display(sagged.under, Quantity.VOLTAGE) in page
+    assert f"{100 * (sagged.under / sagged.before - 1):+.1f} %" in page
 
 
 def test_the_mains_is_read_written_down_and_taken(bench, owner, stranger, client):

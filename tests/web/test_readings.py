@@ -82,7 +82,7 @@ def test_the_demo_is_loaded_once_and_its_bad_build_is_explained(client, django_u
     load_demo()
     load_demo()
     user = django_user_model.objects.get(username="saltmarsh")
-    assert user.projects.count() == 9
+    assert user.projects.count() == 11
     client.force_login(user)
     project = user.projects.get(reading_sets__step="all-tubes")
     page = client.get(reverse("room", args=[project.pk, "power-up"])).content.decode()
@@ -95,5 +95,5 @@ def test_the_demo_is_loaded_once_and_its_bad_build_is_explained(client, django_u
     assert "R4 is about 15k where it should be 1k5" in page
     assert "It would explain 12 of 12 readings" in page
     load_demo(fresh=True)
-    assert user.projects.count() == 9
+    assert user.projects.count() == 11
     assert not user.projects.filter(pk=project.pk).exists()

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from thermionic.blocks import Block, Component, Flow
 from thermionic.blocks.build import Bench, Build
-from thermionic.blocks.facets import Load, Loop, Rail, RectifierUse, Source, TransformerUse, TubeUse
+from thermionic.blocks.facets import ConverterUse, Load, Loop, Rail, RectifierUse, Source, TransformerUse, TubeUse
 from thermionic.circuit.netlist import Netlist
 from thermionic.design import Design, find, route
 from thermionic.devices.base import Device
@@ -99,11 +99,19 @@ class Compiled:
         return self.sources[0]
 
     def warming(self) -> Compiled:
-        """The same with tubes that come to temperature as theirs do, for a run from switch-on."""
+        """The same with tubes that come to temperature as theirs do, and converters that come up, for a run from
+        switch-on."""
+        rising = {use.part: use.rises_second for use in self.said(ConverterUse)}
         heated = {use.part: use.type for use in self.tubes} | {use.part: use.type for use in self.rectifier_tubes}
         parts = tuple(
             replace(part, device=_warming(part.device, heated[part.name])) if part.name in heated else part
             for part in self.netlist.parts
+        )
+        parts = tuple(
+            replace(part, device=replace(part.device, rises_second=rising[part.name]))  # type: ignore[type-var]
+            if part.name in rising
+            else part
+            for part in parts
         )
         return replace(self, netlist=replace(self.netlist, parts=parts))
 

@@ -172,7 +172,7 @@ class Standby:
 @dataclass(frozen=True)
 class ConverterUse:
     """A switching converter at work: its block and part, the nodes of its input and output; the volts that its input
-    must and may have, and the current that it can deliver."""
+    must and may have, the current that it can deliver, and the seconds in which it comes up."""
 
     block: str
     part: str
@@ -181,6 +181,7 @@ class ConverterUse:
     least_volt: float
     most_volt: float
     ampere: float
+    rises_second: float
 
 
 @dataclass(frozen=True)

@@ -20,6 +20,7 @@ from thermionic.findings.heaters import HeaterVoltage
 from thermionic.findings.hum import Hum
 from thermionic.findings.iron import ChokeCurrent, CoreCurrent, CoreSize, WindingCurrent
 from thermionic.findings.mains_side import EarthLeakage, FuseRating, TransformerLoad
+from thermionic.findings.motorboating import Motorboating
 from thermionic.findings.output_load import OutputLoad
 from thermionic.findings.rectifier import FirstCapacitor, RectifierCurrent, RectifierReverse
 from thermionic.findings.regulators import GasWindow, PassHeadroom, PassHeat, PassVoltage
@@ -75,6 +76,7 @@ RULES: tuple[Rule, ...] = (
     SeriesSharing(),
     RippleCurrent(),
     StandbySwitch(),
+    Motorboating(),
     ConverterRange(),
     Unsettled(),
 )

@@ -52,12 +52,11 @@ class HTConverter(Block):
 
     def compile(self, bench: Bench) -> None:
         source, out = bench.take("input"), bench.node("out")
-        device = devices.Converter(
-            self.volt, self.ampere, self.least_volt, self.ohm, self.efficiency, self.idle_watt, self.rises_second
-        )
+        device = devices.Converter(self.volt, self.ampere, self.least_volt, self.ohm, self.efficiency, self.idle_watt)
         name = bench.add("U", device, source, out)
         bench.fit("output", out, GROUND)
-        bench.say(ConverterUse(self.id, name, source, out, self.least_volt, self.most_volt, self.ampere))
+        ends = self.least_volt, self.most_volt
+        bench.say(ConverterUse(self.id, name, source, out, *ends, self.ampere, self.rises_second))
         bench.say(Rail(self.id, out, bench.path("output") if self.output else ""))
 
     def sketch(self, pen: Sketch) -> None:

@@ -137,8 +137,9 @@ def _step(
     held = np.dot(C, x)
     b, guess = np.empty(size), np.empty(size)
     if settle:
-        # The first step from rest is implicit throughout, whatever the start left unbalanced.
-        sources(steady, waves, wave_ends, wave_places, second + _HALF * h, b)
+        # The first step from rest is implicit throughout, whatever the start left unbalanced. It is short: what
+        # matters is that the sources are where the next one finds them.
+        sources(steady, waves, wave_ends, wave_places, second + h, b)
         for one in range(size):
             b[one] += held[one] * per
         if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, b, x, new):
