@@ -115,6 +115,17 @@ def balance(user: Any, project_id: int, path: str, travel: str, seen: int | None
     return change_design(user, project_id, change, seen)
 
 
+def set_hum_tap(user: Any, project_id: int, block: str, share: str, seen: int | None = None) -> Project:
+    """Set an output transformer's turns past the HT. Raises Http404, Stale, ThermionicError."""
+
+    def change(design: Design) -> tuple[Design, str]:
+        if "hum_share" not in {field for one in design.blocks if one.id == block for field in type(one).model_fields}:
+            raise ValueRefused("Only an output transformer has turns past the HT to be set.")
+        return changed(design, f"blocks/{block}/hum_share", share), "hum tap at its null"
+
+    return change_design(user, project_id, change, seen)
+
+
 def fit_bleeder(user: Any, project_id: int, path: str, ohm: str, watt: str, seen: int | None = None) -> Project:
     """Put a bleeder in, or another value for the one there is. Raises Http404, Stale, ValueRefused,
     ThermionicError."""

@@ -6,15 +6,19 @@ from dataclasses import asdict
 from typing import Any
 
 import numpy as np
+from django.http import HttpResponse
+from django.views.decorators.http import require_POST
 
 from bold_anode.amps import studies
-from bold_anode.amps.rooms import Shown
+from bold_anode.amps.rooms import Shown, after, seen
 from bold_anode.amps.studies import Arguments, Study, plain
 from bold_anode.frame.plots import HALF, Axes, Plot, both_ways, drawn, round_steps
 from bold_anode.frame.requests import Request
+from bold_anode.rails import operations
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.findings.motorboating import NEAR
+from thermionic.supplies.filaments import hum_taps
 from thermionic.supplies.motorboating import rail_loops
 from thermionic.supplies.ripple import rail_ripples, what_buys_most
 from thermionic.supplies.sagging import sag
@@ -27,9 +31,10 @@ _LEAST_LOOP = 1e-3  # of a turn, below which nothing comes back that is worth a 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     context: dict[str, Any] = {}
-    for name in ("sag", "buys"):
+    taps = any(getattr(block, "hum_share", None) for block in shown.solved.amplifier.design.blocks)
+    for name in ("sag", "buys", *(("hum-tap",) if taps else ())):
         context |= studies.shown(request, shown.project, name)
-    return "rails/playing.html", context | {"loops": _loops(shown.solved.amplifier)}
+    return "rails/playing.html", context | {"loops": _loops(shown.solved.amplifier), "taps": taps}
 
 
 def _loops(amplifier: SolvedAmplifier) -> list[dict[str, Any]]:
@@ -152,7 +157,53 @@ def _quieter(db: float | None) -> str:
     return f"{abs(db):.1f} dB {'quieter' if db > 0 else 'louder'}"
 
 
+def _make_hum_tap(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
+    report(0.1, "Solving it with the tap at seven places")
+    return [asdict(one) for one in hum_taps(amplifier)]
+
+
+def _show_hum_tap(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
+    if not result:
+        return {"done": True}
+    most = max(max(one["volts"]) for one in result) * 1.1e3
+    end = result[0]["positions"][-1]
+    axes = Axes((0.0, end), (0.0, most), "", HALF)
+    lines = [
+        axes.curve(kind, one["positions"], 1e3 * np.array(one["volts"]), one["designator"], "mV")
+        for kind, one in zip(_KINDS, result, strict=False)
+    ]
+    plot = axes.plot(
+        "Hum at the load against the turns past the HT", ("of the primary's turns", "hum, mV rms", ""), lines, [],
+        [(v, f"{v:.0%}") for v in round_steps(end, 4)], [(v, f"{v:g}") for v in round_steps(most, 4)],
+        [(kind, one["designator"]) for kind, one in zip(_KINDS, result, strict=False)],
+    )  # fmt: skip
+    rows = [
+        {
+            "name": amplifier.design.block(one["path"].split("/")[1]).label,
+            "block": one["path"].split("/")[1],
+            "now": f"{one['now']:.1%}",
+            "hum": display(one["hum_volt"], Quantity.VOLTAGE, 2),
+            "null": f"{one['null']:.1%}",
+            "share": f"{one['null']:.4f}",
+            "there": abs(one["now"] - one["null"]) < 0.002,
+        }
+        for one in result
+    ]
+    return {"done": True, "plots": drawn([plot], first=90), "rows": rows}
+
+
+@require_POST
+def hum_tap(request: Request, project_id: int) -> HttpResponse:
+    """Set a transformer's turns past the HT."""
+    block, share = request.POST.get("block", ""), request.POST.get("share", "")
+    return after(
+        request, project_id, "rails",
+        lambda: operations.set_hum_tap(request.user, project_id, block, share, seen(request)), "playing",
+    )  # fmt: skip
+
+
 STUDIES = (
+    Study("hum-tap", "rails/hum_tap.html", _make_hum_tap, _show_hum_tap),
     Study("sag", "rails/sag.html", _make_sag, _show_sag),
     Study("buys", "rails/buys.html", _make_buys, _show_buys),
 )

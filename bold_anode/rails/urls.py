@@ -1,6 +1,6 @@
 from django.urls import path
 
-from bold_anode.rails import heaters, house, switching
+from bold_anode.rails import heaters, house, playing, switching
 
 urlpatterns = [
     path("amps/<int:project_id>/rails/read/", house.read, name="mains-read"),
@@ -10,4 +10,5 @@ urlpatterns = [
     path("amps/<int:project_id>/heaters/balance/", heaters.balance, name="filament-balance"),
     path("amps/<int:project_id>/rails/selenium/", house.selenium, name="selenium-replace"),
     path("amps/<int:project_id>/rails/bleed/", switching.bleed, name="bleeder-fit"),
+    path("amps/<int:project_id>/rails/hum-tap/", playing.hum_tap, name="hum-tap"),
 ]

@@ -7,13 +7,14 @@ from typing import Any
 from bold_anode.amps.rooms import Shown
 from bold_anode.amps.tabs import Tab, draw_chosen
 from bold_anode.frame.requests import Request
-from bold_anode.rails import house, playing, supplies, switching, worst
+from bold_anode.rails import house, playing, schools, supplies, switching, worst
 
 TABS = (
     Tab("supplies", "Supplies", supplies.draw),
     Tab("moments", "Worst moments", worst.draw),
     Tab("playing", "While it plays", playing.draw),
     Tab("switch", "Switch on, switch off", switching.draw),
+    Tab("schools", "Schools", schools.draw),
     Tab("mains", "Mains", house.draw),
 )
 

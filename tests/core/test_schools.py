@@ -6,10 +6,12 @@ import pytest
 
 from thermionic import examples
 from thermionic.amplifier import solve
-from thermionic.blocks.facets import Bias
+from thermionic.blocks.facets import Bias, PassUse, Rectified
 from thermionic.design import dump, validate
 from thermionic.errors import DesignRefused
-from thermionic.performance.schools import SCHOOLS, made, schools
+from thermionic.findings import examine
+from thermionic.performance.schools import SCHOOLS, SUPPLY_SCHOOLS, made, schools, supply_schools
+from thermionic.performance.supplied import supplied
 
 APPLYING = [
     (name, school.slug)
@@ -102,3 +104,60 @@ def test_a_school_that_there_is_not_or_that_it_is_already_is_refused():
     with pytest.raises(DesignRefused, match="is that already"):
         made(solved("saltpan"), "ultra-linear")
     assert "triode" not in {school.slug for school in schools(solved("lantern"))}  # a 2A3 is one
+
+
+SUPPLIES = [
+    (name, school.slug)
+    for name in ("beacon", "mill", "otter", "saltpan", "weir")
+    for school in SUPPLY_SCHOOLS
+    if school.applies(solve(examples.example(name)))
+]
+
+
+@pytest.mark.parametrize(("name", "slug"), SUPPLIES)
+def test_a_school_of_supplies_changes_the_supply_alone_and_what_it_puts_in_is_sound(name, slug):
+    before = solved(name)
+    design, school = made(before, slug)
+    assert validate(dump(design)) == design
+    after = solve(design)
+    assert school not in supply_schools(after) or slug == "separate"
+    now, then = ({block.id: block for block in one.design.blocks} for one in (after, before))
+    for block_id in before.route:
+        assert now[block_id] == then[block_id]
+    (use, *_) = after.compiled.said(Rectified)
+    was = {one.rule for one in examine(before)}
+    found = {one.rule for one in examine(after)} - was
+    match slug:
+        case "vacuum":
+            assert use.tube
+            assert not found & {"first-capacitor", "rectifier-reverse", "rectifier-current"}
+        case "silicon":
+            assert not use.tube
+            assert use.tube not in [one.id for one in design.envelopes]
+        case "filtered":
+            assert after.compiled.said(PassUse)
+            assert not found & {"pass-heat", "pass-voltage", "pass-headroom", "capacitor-voltage"}
+        case "choke" | "resistor":
+            assert not found & {"choke-current", "resistor-dissipation"}
+        case "separate":
+            assert len(after.compiled.said(Rectified)) == len(before.compiled.said(Rectified)) + 1
+
+
+def test_what_each_school_of_supplies_is_for_shows_in_its_numbers():
+    """By the books: a tube gives nothing while cold, a choke or a follower takes the ripple away, a small reservoir
+    leaves more, silicon is higher than the tube that it replaces, and a smaller source resistance sags less."""
+
+    def numbers(name, slug=""):
+        amplifier = solve(made(solved(name), slug)[0]) if slug else solved(name)
+        return supplied(amplifier, [])
+
+    lantern, weir = numbers("lantern"), numbers("weir")
+    vacuum = numbers("lantern", "vacuum")
+    assert vacuum.surge_ampere < 0.01 < 1.0 < lantern.surge_ampere
+    assert vacuum.rail_volt < 0.9 * lantern.rail_volt
+    assert numbers("weir", "silicon").rail_volt > weir.rail_volt + 10
+    for quieter in ("choke", "filtered"):
+        assert numbers("lantern", quieter).hum_db < lantern.hum_db - 20
+    assert numbers("lantern", "oil").hum_db > numbers("lantern", "film").hum_db > lantern.hum_db
+    assert numbers("weir", "resistor").hum_db > weir.hum_db + 20
+    assert numbers("saltpan", "filtered").sag > numbers("saltpan").sag > numbers("saltpan", "vacuum").sag

@@ -8,14 +8,17 @@ from tests.core import simulator
 from tests.core.test_supplies_simulator import BIAS, Real, bridge, design, load, rectifier, reservoir, waves, winding
 from thermionic import devices, examples
 from thermionic.amplifier import solve
+from thermionic.blocks.facets import Copper
 from thermionic.blocks.fields import Resistor, SmoothingCapacitor
-from thermionic.design import changed, fit_part
+from thermionic.design import changed, dump, fit_part, validate
 from thermionic.errors import DesignRefused
 from thermionic.findings import RULES, examine
 from thermionic.findings.smoothing import filled, settled
 from thermionic.supplies.discharging import discharge
+from thermionic.supplies.filaments import hum_taps
 from thermionic.supplies.motorboating import rail_loops
 from thermionic.supplies.ratings import lasting_hours
+from thermionic.supplies.ripple import hum_volt
 from thermionic.supplies.starting import shorted_ampere, surge, switch_on
 from thermionic.supplies.stress import stresses
 
@@ -249,3 +252,44 @@ def test_what_a_rail_is_loaded_with_is_no_loop():
     lantern = {one.block: one for one in rail_loops(solve(examples.example("lantern")))}
     assert lantern["ht1"].strongest[0] < 1e-6  # all that draws hangs behind it
     assert lantern["ht3"].strongest[0] > 1e-3
+
+
+def bucked(share):
+    """A pentode on the raw reservoir, its screen and what is before it behind the transformer's turns past the HT."""
+    raw = dump(examples.example("wicket"))
+    blocks = {block["id"]: block for block in raw["blocks"]}
+    blocks["transformer"] |= {"feed": "reservoir.out", "hum_share": share}
+    blocks["transformer"].pop("screen_tap")
+    blocks["output"]["screen"] = "ht1.out"
+    blocks["ht1"] |= {"scope": "channel", "input": "transformer.bucked" if share else "reservoir.out",
+                      "resistor": {"ohm": 2200.0, "rating_watt": 5.0}}  # fmt: skip
+    blocks["ht2"]["scope"] = "channel"
+    raw["blocks"] = [block for block in raw["blocks"] if block["id"] != "feedback"]
+    return solve(validate(raw))
+
+
+def test_turns_past_the_ht_buck_the_hum_where_the_ampere_turns_cancel():
+    """What they bring is in proportion to them: where so many leave nothing, none and twice as many leave the
+    same."""
+    plain, tapped = bucked(None), bucked(0.02)
+    (tap,) = hum_taps(tapped)
+    found = solve(changed(tapped.design, "blocks/transformer/hum_share", tap.null))
+    assert hum_volt(found) < 0.3 * hum_volt(plain)
+    assert hum_volt(found) < 1.02 * min(tap.volts)
+    twice = solve(changed(tapped.design, "blocks/transformer/hum_share", 2 * tap.null))
+    assert hum_volt(twice) == pytest.approx(hum_volt(plain), rel=0.15)
+    with pytest.raises(DesignRefused, match="a pair's halves do that by themselves"):
+        changed(examples.example("hurdle"), "blocks/transformer/hum_share", "0.06")
+
+
+def test_two_windings_in_series_are_one_of_twice_the_volts_and_in_parallel_of_half_the_copper():
+    def made(**more):
+        return solve(design(winding("w", 125.0, 20.0, rating_ampere=0.2, **more), rectifier("bridge"), reservoir(),
+                            load("c", 3e3)))  # fmt: skip
+
+    one = solve(design(winding("w", 250.0, 40.0), rectifier("bridge"), reservoir(), load("c", 3e3)))
+    series, parallel = made(wound="two in series"), made(wound="two in parallel")
+    assert series.voltage("c") == pytest.approx(one.voltage("c"), rel=1e-9)
+    half = solve(design(winding("w", 125.0, 10.0), rectifier("bridge"), reservoir(), load("c", 3e3)))
+    assert parallel.voltage("c") == pytest.approx(half.voltage("c"), rel=1e-9)
+    assert [one.compiled.said(Copper)[0].rating_ampere for one in (series, parallel)] == [0.2, 0.4]

@@ -12,7 +12,7 @@ from bold_anode.rails import operations
 from bold_anode.rails.models import MainsReading
 from thermionic import examples
 from thermionic.amplifier import solve
-from thermionic.design import changed
+from thermionic.design import changed, dump, validate
 from thermionic.errors import ValueRefused
 from thermionic.supplies.bleeding import bleeders
 from thermionic.supplies.heating import heating
@@ -36,8 +36,8 @@ def design_of(project):
 @pytest.mark.parametrize("name", sorted(examples.names()))
 def test_both_rooms_are_drawn_of_every_sort_of_amplifier(bench, owner, name):
     project = create_project(owner, examples.example(name))
-    for address in (*(room(project, tab=tab) for tab in ("supplies", "moments", "playing", "switch", "mains")),
-                    room(project, "heaters")):  # fmt: skip
+    tabs = ("supplies", "moments", "playing", "switch", "schools", "mains")
+    for address in (*(room(project, tab=tab) for tab in tabs), room(project, "heaters")):
         assert bench.get(address).status_code == 200
 
 
@@ -85,6 +85,36 @@ def test_the_first_minute_is_a_study_with_its_peaks(bench, owner, worker):
     sagged = next(one for one in sag(solve(examples.example("saltpan"))).rails if one.name == "ht1")
     assert display(sagged.under, Quantity.VOLTAGE) in page
     assert f"{100 * (sagged.under / sagged.before - 1):+.1f} %" in page
+
+
+def test_a_school_of_supplies_becomes_a_variant(bench, owner, worker):
+    project = create_project(owner, examples.example("lantern"))
+    bench.get(reverse("study", args=[project.pk, "supply-schools"]))
+    worker()
+    page = bench.get(room(project, tab="schools")).content.decode()
+    for school in ("Vacuum rectifier", "Choke in the HT", "MOSFET filter", "Film reservoir"):
+        assert school in page
+    fields = {"school": "choke", "name": "Choke", "seen": project.at.number}
+    assert bench.post(reverse("variant-keep", args=[project.pk]), fields).status_code == 302
+    assert project.variants.get(name="Choke").head.design.block("ht1").kind == "lc-section"
+
+
+def test_turns_past_the_ht_are_set_to_their_null(bench, owner, worker):
+    raw = dump(examples.example("wicket"))
+    blocks = {block["id"]: block for block in raw["blocks"]}
+    blocks["transformer"]["hum_share"] = 0.02
+    for name, more in (("ht1", {}), ("ht2", {"input": "transformer.bucked"})):
+        blocks[name] |= {"scope": "channel", **more}
+    project = create_project(owner, validate(raw))
+    bench.get(reverse("study", args=[project.pk, "hum-tap"]))
+    worker()
+    page = bench.get(room(project, tab="playing")).content.decode()
+    assert "Set it to its null" in page
+    fields = {"block": "transformer", "share": "0.05", "seen": "1"}
+    bench.post(reverse("hum-tap", args=[project.pk]), fields)
+    assert design_of(project).block("transformer").hum_share == 0.05
+    wrong = bench.post(reverse("hum-tap", args=[project.pk]), {"block": "ht1", "share": "0.05"})
+    assert b"Only an output transformer" in wrong.content
 
 
 def test_the_mains_is_read_written_down_and_taken(bench, owner, stranger, client):

@@ -272,7 +272,8 @@ class Bench:
             else:
                 owner.add("T", devices.MainsSource(turns * w.volt * 2**0.5, w.hertz, folded=True), emf, GROUND)
             copper = owner.add("RW", devices.Resistor(turns * max(w.ohm, _TAP_OHM)), emf, end)
-            self.say(Copper(w.block, copper, 0.5 if w.centre_tapped and turns == 1 else 1.0))
+            share = 0.5 if w.centre_tapped and turns == 1 else 1.0
+            self.say(Copper(w.block, copper, share, w.rating_ampere))
             self._build.terminals[key] = end
         end = self._fed_to(self._build.terminals[key], self._build.design.block(w.block), reference_field, "")
         if minus == GROUND:

@@ -278,7 +278,7 @@ class MainsSide:
 class Winding:
     """A mains winding as a rectifier finds it: open-circuit voltage (rms, each half if tapped) on the mains as it is,
     resistance (each half), the voltage that its primary is for, and whether it has a centre tap; with the core that
-    it is on, if it shares one."""
+    it is on, if it shares one, and what its copper (each half's) is made for, A rms."""
 
     block: str
     volt: float
@@ -287,16 +287,18 @@ class Winding:
     hertz: float
     centre_tapped: bool
     core: Core | None = None
+    rating_ampere: float | None = None
 
 
 @dataclass(frozen=True)
 class Copper:
-    """The copper of a winding: its block, its part, and the share of that part's heat that is in each half of it,
-    where its halves conduct in turn."""
+    """The copper of a winding: its block, its part, the share of that part's heat that is in each half of it, where
+    its halves conduct in turn, and what each half is made for, A rms."""
 
     block: str
     part: str
     share: float
+    rating_ampere: float | None
 
 
 @dataclass(frozen=True)

@@ -43,6 +43,8 @@ SignalOrPairRef = Annotated[_Text, Takes((Flow.SIGNAL, Flow.PAIR))]
 RailRef = Annotated[_Text, Takes((Flow.RAIL,))]
 # A screen hangs on a rail, or on a tap of the transformer that its anode drives.
 ScreenRef = Annotated[_Text, Takes((Flow.RAIL, Flow.PLACE))]
+# A section hangs on a rail, or on the end of an output transformer's primary that bucks its hum.
+SectionRef = ScreenRef
 # A cathode returns to earth, or to a winding of the transformer that its anode drives.
 TapRef = Annotated[_Text, Takes((Flow.PLACE,))]
 BiasRef = Annotated[_Text, Takes((Flow.BIAS,))]

@@ -11,7 +11,7 @@ from thermionic.blocks.base import Block
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Rail, SeriesCapacitors
 from thermionic.blocks.fields import Resistor, SmoothingCapacitor, named
-from thermionic.blocks.ports import Flow, RailRef
+from thermionic.blocks.ports import Flow, SectionRef
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
 from thermionic.circuit.netlist import GROUND
 
@@ -23,7 +23,7 @@ class Smoothed(Block):
     """A rail on a capacitor to earth, or on two in series with a balancing resistor across each, and a bleeder."""
 
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
-    input: RailRef = named("Behind")
+    input: SectionRef = named("Behind")
     capacitor: SmoothingCapacitor = named("Smoothing capacitor")
     lower: SmoothingCapacitor | None = named(
         "Second one in series below it", None, first=SmoothingCapacitor(farad=100e-6, rating_volt=350.0)

@@ -96,10 +96,10 @@ class WindingCurrent(Rule):
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for block in amplifier.design.blocks:
-            rating = getattr(block, "rating_ampere", None)
             path = f"blocks/{block.id}"
             coppers = [one for one in amplifier.compiled.said(Copper) if one.block == block.id]
-            if rating is None or not coppers:
+            rating = coppers[0].rating_ampere if coppers else None
+            if rating is None:
                 continue
             ampere = sum(one.share**0.5 * amplifier.rms_ampere(one.part) for one in coppers)
             if ampere <= rating:

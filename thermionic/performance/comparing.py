@@ -59,9 +59,12 @@ def _numbers(amplifier: SolvedAmplifier) -> Comparison:
 
 def compared(amplifier: SolvedAmplifier, findings: list[Finding]) -> Comparison:
     """The design's numbers, with what its findings say. Raises NoSolution."""
-    known = _numbers(amplifier)
-    counts = Counter(finding.severity.words for finding in findings)
-    return Comparison(**{**vars(known), "findings": dict(counts)})
+    return Comparison(**{**vars(_numbers(amplifier)), "findings": severities(findings)})
+
+
+def severities(findings: list[Finding]) -> dict[str, int]:
+    """How many findings there are of each severity, by its words."""
+    return dict(Counter(finding.severity.words for finding in findings))
 
 
 def wall_watt(amplifier: SolvedAmplifier) -> float:

@@ -1,4 +1,5 @@
-"""The balance pot of a filament fed with AC: the hum that it leaves at every position, and where that is least."""
+"""What hum can be balanced out with, the pot of a filament fed with AC and the turns of an output transformer past
+its HT: the hum that is left at every setting, and where that is least."""
 
 from __future__ import annotations
 
@@ -12,11 +13,12 @@ from thermionic.design import changed
 from thermionic.supplies.ripple import hum_volt
 
 _AROUND = (0.3, 0.4, 0.45, 0.5, 0.55, 0.6, 0.7)
+_TURNS = (0.005, 0.02, 0.04, 0.06, 0.09, 0.13, 0.2)
 
 
 @dataclass(frozen=True)
 class Balance:
-    """One filament: the path of its supply, the designator of its pot, where that stands, the hum at the load there
+    """One of them: the path of what is set, the designator of its part, where it stands, the hum at the load there
     and at ``positions``, V rms, and the position that leaves least."""
 
     path: str
@@ -29,20 +31,37 @@ class Balance:
 
 
 def balances(amplifier: SolvedAmplifier) -> tuple[Balance, ...]:
-    """Every filament that is fed with AC through a balance pot, solved at several positions. Raises NoSolution.
+    """Every filament that is fed with AC through a balance pot, solved at several positions. Raises NoSolution."""
+    return tuple(
+        _balance(amplifier, path, f"{path}/travel", supply.travel, _AROUND)
+        for path, supply in amplifier.compiled.components(FilamentSupply)
+        if supply.returns == "balance pot" and supply.fed == "AC"
+    )
 
-    The hum is that of every cause together. Each one's share is in proportion to how far the pot is off, so that its
-    square is a parabola, whose lowest point is the null.
-    """
+
+def hum_taps(amplifier: SolvedAmplifier) -> tuple[Balance, ...]:
+    """Every output transformer through whose turns past the HT something hangs, solved with several. Raises
+    NoSolution."""
     found = []
-    for path, supply in amplifier.compiled.components(FilamentSupply):
-        if supply.returns != "balance pot" or supply.fed != "AC":
-            continue
-        volts = [hum_volt(solve(changed(amplifier.design, f"{path}/travel", at), amplifier)) for at in _AROUND]
-        bend, slope, _ = np.polyfit(np.array(_AROUND) - 0.5, np.square(volts), 2)
-        null = 0.5 - slope / (2 * bend) if bend > 0 else 0.5
-        found.append(
-            Balance(path, amplifier.compiled.designator(path), supply.travel, hum_volt(amplifier), _AROUND,
-                    tuple(volts), float(np.clip(null, 0.0, 1.0)))
-        )  # fmt: skip
+    for use in amplifier.compiled.transformers:
+        block = amplifier.design.block(use.block)
+        share, path = getattr(block, "hum_share", None), f"blocks/{use.block}"
+        if share and any(f"{use.block}.bucked" in one.references.values() for one in amplifier.design.blocks):
+            found.append(_balance(amplifier, path, f"{path}/hum_share", share, _TURNS))
     return tuple(found)
+
+
+def _balance(
+    amplifier: SolvedAmplifier, path: str, value: str, now: float, positions: tuple[float, ...]
+) -> Balance:  # fmt: skip
+    """The hum is that of every cause together. This one's share is in proportion to how far it is off, so that its
+    square is a parabola near its lowest point, the null."""
+    volts = [hum_volt(solve(changed(amplifier.design, value, at), amplifier)) for at in positions]
+    lowest = int(np.argmin(volts))
+    first = min(max(lowest - 2, 0), len(volts) - 5)
+    near = slice(first, first + 5)
+    middle = positions[lowest]
+    bend, slope, _ = np.polyfit(np.array(positions[near]) - middle, np.square(volts[near]), 2)
+    null = middle - slope / (2 * bend) if bend > 0 else middle
+    return Balance(path, amplifier.compiled.designator(path), now, hum_volt(amplifier), positions, tuple(volts),
+                   float(np.clip(null, 0.0, 1.0)))  # fmt: skip

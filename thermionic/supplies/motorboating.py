@@ -61,7 +61,7 @@ def rail_loops(amplifier: SolvedAmplifier) -> tuple[RailLoop, ...]:
     for block in amplifier.design.blocks:
         for name, flows in type(block).reference_fields().items():
             reference = block.references.get(name)
-            if reference and set(flows) == {Flow.RAIL} and Flow.RAIL in block.ports().values():
+            if reference and Flow.RAIL in flows and Flow.RAIL in block.ports().values():
                 loop = _through(amplifier, block, reference)
                 if loop is not None:
                     found.append(RailLoop(block.id, split(reference)[0], loop))

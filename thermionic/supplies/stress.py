@@ -163,12 +163,12 @@ def _rectifiers(amplifier: SolvedAmplifier) -> Iterator[Stress]:
 def _iron(amplifier: SolvedAmplifier) -> Iterator[Stress]:
     compiled, when = amplifier.compiled, moments(amplifier)
     for copper in compiled.said(Copper):
-        rating = getattr(amplifier.design.block(copper.block), "rating_ampere", None)
         worst = _worst(when, partial(_rms, copper.part))
         if worst:
             value = worst[0] * copper.share**0.5
             path = f"blocks/{copper.block}"
-            yield Stress(path, copper.part, "winding, rms", value, rating, Quantity.CURRENT, worst[1].words)
+            limit = copper.rating_ampere
+            yield Stress(path, copper.part, "winding, rms", value, limit, Quantity.CURRENT, worst[1].words)
     for core in compiled.said(Core):
         worst = _worst(when, partial(_rms, core.part))
         if worst:

@@ -20,6 +20,8 @@ class OutputTransformer(Block):
     tap has the load that it is called by. All leakage is put on the primary. ``screen_tap`` is where the screens'
     taps are, as a fraction of the primary's turns from the HT to the anode. ``cathode_share`` is a winding for each
     tube's cathode, in turns of the primary (of each half), which feeds back; its copper is that of as many turns.
+    ``hum_share`` is how far the primary goes on past where the HT comes in, in its turns: what else hangs on its end
+    draws its ripple through there, against that of the output tube.
     Without a ``core`` rating the core is taken never to saturate.
     """
 
@@ -37,6 +39,9 @@ class OutputTransformer(Block):
     screen_tap: Annotated[float, Field(gt=0.0, lt=1.0)] | None = named("Screen taps at (0 to 1)", None, first=0.43)
     cathode_share: Annotated[float, Field(gt=0.0, lt=1.0)] | None = named(
         "Cathode winding, of each half's turns", None, first=0.1
+    )
+    hum_share: Annotated[float, Field(gt=0.0, le=0.5)] | None = named(
+        "Hum-bucking turns past the HT, of the primary's", None, first=0.06
     )
     primary_farad: Farads | None = named("Primary's capacitance", None, first=500e-12)
     core: CoreRating | None = named("Core's rating", None, first=CoreRating(watt=10.0, hertz=40.0))
@@ -70,10 +75,20 @@ class OutputTransformer(Block):
             )
         return self
 
+    @model_validator(mode="after")
+    def _bucked(self) -> "OutputTransformer":
+        if self.hum_share and (self.push_pull or not self.feed):
+            raise ValueError(
+                f"{self.id}: hum is bucked in the primary of a single-ended stage that is fed through it; a pair's "
+                "halves do that by themselves."
+            )
+        return self
+
     def ports(self) -> dict[str, Flow]:
         found = {tap.id: Flow.SIGNAL for tap in self.taps}
         found |= {"ul": Flow.PLACE} if self.screen_tap else {}
-        return found | ({"cathode": Flow.PLACE} if self.cathode_share else {})
+        found |= {"cathode": Flow.PLACE} if self.cathode_share else {}
+        return found | ({"bucked": Flow.PLACE} if self.hum_share else {})
 
     def sided(self, port: str) -> bool:
         return port in ("ul", "cathode") and self.push_pull
@@ -105,6 +120,9 @@ class OutputTransformer(Block):
                 part, node = self.cathode_share * whole, bench.node("cathode", side)
                 windings.append(devices.Winding(part, self.primary_copper_ohm * part))
                 nodes += [GROUND, node] if side == "b" else [node, GROUND]
+        if self.hum_share and bench.used("bucked"):
+            windings.append(devices.Winding(self.hum_share, self.primary_copper_ohm * self.hum_share))
+            nodes += [bench.node("bucked"), feed]
         before, copper, ratio = GROUND, 0.0, 0.0
         for tap in [tap for tap in self.taps if bench.used(tap.id)] or self.taps[:1]:
             of_tap = (tap.ohm / self.taps[0].ohm) ** 0.5 / turns
@@ -145,6 +163,9 @@ class OutputTransformer(Block):
         pen.wire((at, RAIL), (at, middle - 33))
         if self.feed:
             pen.rail("feed", at, RAIL)
+            if self.hum_share:
+                pen.wire((at, middle - 33), (at - 18, middle - 33), (at - 18, RAIL + 2))
+                pen.place("bucked", at - 18, RAIL + 2, up=True)
         else:
             pen.wire((at, RAIL), (at - 16, RAIL), (at - 16, RAIL + 4))
             pen.earth(at - 16, RAIL + 4)

@@ -17,14 +17,16 @@ class MainsWinding(Block):
     """A secondary winding. ``winding_volt`` is its open-circuit voltage, rms, with ``primary_volt`` on the primary,
     of each half if it is centre-tapped; ``winding_ohm`` its resistance (each half's), the primary's as seen from it
     included; ``rating_ampere`` what its copper (each half's) is made to carry, rms, None where that is not known.
-    On a ``transformer`` of which several windings are given, its voltage is with that one's tap in use on its
-    voltage, and its resistance its own copper's alone."""
+    ``wound`` says whether it is one, or two alike of which these figures are each one's. On a ``transformer`` of
+    which several windings are given, its voltage is with that one's tap in use on its voltage, and its resistance
+    its own copper's alone."""
 
     kind: Literal["winding"] = "winding"
     scope: Literal["channel", "shared"] = named("Belongs to", "shared")
     primary_volt: Annotated[Volts, Field(gt=0)] = named("Primary rated for", 230.0)
     winding_volt: Annotated[Volts, Field(gt=0)] = named("Winding, open circuit, rms")
     winding_ohm: Ohms = named("Winding resistance")
+    wound: Literal["one winding", "two in series", "two in parallel"] = named("It is", "one winding")
     centre_tapped: bool = named("Centre-tapped", False)
     rating_ampere: Annotated[Amperes, Field(gt=0)] | None = named("Rated current, rms", None)
     transformer: CoreRef | None = named("Of the transformer", None)
@@ -33,6 +35,11 @@ class MainsWinding(Block):
     about = "One secondary of the mains transformer, with a centre tap if wanted."
     group = Group.SUPPLY
     first = {"winding_volt": 250.0, "winding_ohm": 60.0}
+
+    @property
+    def open_volt(self) -> float:
+        """Of the one or two together, each half's if it is centre-tapped, V rms."""
+        return self.winding_volt * (2.0 if self.wound == "two in series" else 1.0)
 
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.WINDING}
@@ -54,16 +61,19 @@ class MainsWinding(Block):
         volt, hertz = bench.mains
         core = bench.core("transformer") if self.transformer else None
         primary, volt = (core.tap_volt, core.mains_volt) if core else (self.primary_volt, volt)
+        ohm = self.winding_ohm * {"two in series": 2.0, "two in parallel": 0.5}.get(self.wound, 1.0)
+        rating = self.rating_ampere and self.rating_ampere * (2.0 if self.wound == "two in parallel" else 1.0)
         bench.offer_winding(
-            Winding(self.id, self.winding_volt * volt / primary, self.winding_ohm, primary, hertz, self.centre_tapped,
-                    core)
-        )  # fmt: skip
+            Winding(self.id, self.open_volt * volt / primary, ohm, primary, hertz, self.centre_tapped, core, rating)
+        )
 
     def sketch(self, pen: Sketch) -> None:
         text = display(self.winding_volt, Quantity.VOLTAGE)
         if self.centre_tapped:
             half = text.removesuffix(" V")
             text = f"{half}-0-{half} V"
+        if self.wound != "one winding":
+            text = f"2×{text} {self.wound.removeprefix('two ')}"
         if self.transformer:
             pen.start("transformer", 0, SUPPLY_PART)
             pen.wire((0, SUPPLY_PART), (18, SUPPLY_PART))

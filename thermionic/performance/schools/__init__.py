@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.design import Design
 from thermionic.errors import DesignRefused
+from thermionic.performance.schools import supplying
 from thermionic.performance.schools.bias import make_cathode, make_fixed, may_cathode, may_fix
 from thermionic.performance.schools.feedback import make_feedback, make_open, may_feed_back, may_open
 from thermionic.performance.schools.loads import (
@@ -40,14 +41,19 @@ class School:
 
 
 def schools(amplifier: SolvedAmplifier) -> list[School]:
-    """The schools that would change this amplifier."""
+    """The schools of stages that would change this amplifier."""
     return [school for school in SCHOOLS if school.applies(amplifier)]
+
+
+def supply_schools(amplifier: SolvedAmplifier) -> list[School]:
+    """The schools of supplies that would change this amplifier."""
+    return [school for school in SUPPLY_SCHOOLS if school.applies(amplifier)]
 
 
 def made(amplifier: SolvedAmplifier, slug: str) -> tuple[Design, School]:
     """The design as the school of that name would have it. Raises DesignRefused where there is none, or it does not
     apply, and what making it raises."""
-    for school in SCHOOLS:
+    for school in (*SCHOOLS, *SUPPLY_SCHOOLS):
         if school.slug == slug:
             if not school.applies(amplifier):
                 raise DesignRefused(f"{school.title}: {amplifier.design.name} is that already, or cannot be.")
@@ -89,4 +95,34 @@ SCHOOLS = (
     School("resistor-load", "Resistor in the driver's anode",
            "Light, cheap and flat to far beyond hearing, for half the rail's voltage.",
            may_resistor, make_resistor),
+)  # fmt: skip
+
+SUPPLY_SCHOOLS = (
+    School("vacuum", "Vacuum rectifier",
+           "It lets the HT come up with the tubes and sags softly; it drops volts, heats the chassis and wears.",
+           supplying.may_vacuum, supplying.make_vacuum),
+    School("silicon", "Silicon rectifier",
+           "Stiffer, cooler and for ever; the HT is there before the tubes are, and higher.",
+           supplying.may_silicon, supplying.make_silicon),
+    School("choke", "Choke in the HT",
+           "Most of the ripple goes for few volts, for iron that weighs, costs and must be kept from the input.",
+           supplying.may_choke, supplying.make_choke),
+    School("resistor", "Resistor in the HT",
+           "Light and without a stray field; it takes volts and leaves more ripple.",
+           supplying.may_resistor, supplying.make_resistor),
+    School("filtered", "MOSFET filter",
+           "No ripple to speak of and a low impedance, for a part that fails shorted and wants a heat-sink.",
+           supplying.may_regulate, supplying.make_regulated),
+    School("separate", "A supply for the front end",
+           "The output stage's pulls do not reach the first stages, for a rectifier and a reservoir more.",
+           supplying.may_separate, supplying.make_separate),
+    School("film", "Film reservoir",
+           "Nothing in it dries out, and ripple does not heat it; for its size there is less of it, and more ripple.",
+           supplying.may_reservoir("film"), supplying.make_reservoir("film")),
+    School("oil", "Oil-paper reservoir",
+           "It outlives its owner and looks the part; it is small for its size, and old ones may hold PCB.",
+           supplying.may_reservoir("oil"), supplying.make_reservoir("oil")),
+    School("electrolytic", "Electrolytic reservoir",
+           "The most microfarads for size and money; it dries out, and is to be replaced in its time.",
+           supplying.may_reservoir("electrolytic"), supplying.make_reservoir("electrolytic")),
 )  # fmt: skip
