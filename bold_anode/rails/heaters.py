@@ -18,6 +18,7 @@ from thermionic.blocks.facets import HeaterUse
 from thermionic.blocks.fields import FilamentSupply
 from thermionic.circuit.netlist import GROUND
 from thermionic.performance.levels import reference_output
+from thermionic.supplies.filaments import slopes
 from thermionic.supplies.heating import COLD, StringState, heater_hum, heating, held, others_when_pulled
 from thermionic.supplies.moments import at_work, cold, house_volts
 from thermionic.values import Quantity, display
@@ -34,6 +35,17 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "insulation": _insulation(amplifier),
         "hum": _hum(amplifier),
         "filaments": filaments,
+        "slopes": [
+            {
+                "name": one.part,
+                "fed": f"{one.heating_volt:g} V of {'DC' if one.steady else 'AC'}",
+                "bias": f"{one.bias:.1f} V",
+                "ends": f"{one.ends[0]:.1f} to {one.ends[1]:.1f} V",
+                "swaps": not one.steady,
+                "more": f"{one.more:+.1%}",
+            }
+            for one in slopes(amplifier)
+        ],
     }
 
 

@@ -13,6 +13,7 @@ from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, drawn, ro
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.design import Capacitor, Resistor
+from thermionic.supplies.arriving import arrivals
 from thermionic.supplies.bleeding import bleeders
 from thermionic.supplies.discharging import HARMLESS
 from thermionic.supplies.filaments import balances
@@ -54,6 +55,10 @@ def _show_switch_on(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
         "capacitors": _peaks(amplifier, on),
         "surges": _surges(amplifier, result),
         "fuse": _fuse(result),
+        "arrivals": [
+            {"name": one.name.replace("_", " "), "what": one.what, "when": _when(one.second), "late": one.late}
+            for one in arrivals(amplifier, np.array(on["seconds"]), on["rails"])
+        ],
     }
 
 

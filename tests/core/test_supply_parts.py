@@ -14,8 +14,9 @@ from thermionic.design import changed, dump, fit_part, validate
 from thermionic.errors import DesignRefused
 from thermionic.findings import RULES, examine
 from thermionic.findings.smoothing import filled, settled
+from thermionic.supplies.arriving import arrivals
 from thermionic.supplies.discharging import discharge
-from thermionic.supplies.filaments import hum_taps
+from thermionic.supplies.filaments import hum_taps, slopes
 from thermionic.supplies.motorboating import rail_loops
 from thermionic.supplies.ratings import lasting_hours
 from thermionic.supplies.ripple import hum_volt
@@ -293,3 +294,72 @@ def test_two_windings_in_series_are_one_of_twice_the_volts_and_in_parallel_of_ha
     half = solve(design(winding("w", 125.0, 10.0), rectifier("bridge"), reservoir(), load("c", 3e3)))
     assert parallel.voltage("c") == pytest.approx(half.voltage("c"), rel=1e-9)
     assert [one.compiled.said(Copper)[0].rating_ampere for one in (series, parallel)] == [0.2, 0.4]
+
+
+def test_a_lamp_has_what_its_resistor_leaves_it():
+    """By hand: 250 V over 10 kΩ and the load; an LED of some 1.7 V, a neon of 57 V and 3 kΩ."""
+
+    def lit(lamp, ohm):
+        made = solve(
+            design(
+                *LOW,
+                CONVERTED,
+                load("v", 10e3),
+                {
+                    "id": "h",
+                    "kind": "indicator",
+                    "input": "v.out",
+                    "lamp": lamp,
+                    "ampere": 1e-3,
+                    "resistor": {"ohm": ohm},
+                },
+            )
+        )
+        return made, (made.voltage("v") - made.voltage("h_lamp")) / ohm
+
+    _, led = lit("LED", 240e3)
+    assert led == pytest.approx((249.4 - 1.65) / 240e3, rel=0.01)
+    made, neon = lit("neon", 180e3)
+    assert neon == pytest.approx((249.4 - 60 + 3e3 * 1.1e-3) / 183e3, rel=0.01)
+    assert not list(RULE["indicator-current"].examine(made))
+    made, _ = lit("LED", 82e3)
+    (found,) = RULE["indicator-current"].examine(made)
+    assert "too hard" in found.title
+    assert found.cure.typed == "270 kΩ" or found.cure.typed == "220 kΩ"
+
+
+def test_what_is_there_first_is_told_and_a_bias_that_comes_after_its_tubes_is_late():
+    """An EL34 at half its emission after 11 s and rising as t to the fourth: a tenth of it after 11 / 9^(1/4) s."""
+    saltpan = solve(examples.example("saltpan"))
+    on = switch_on(saltpan, 230.0)
+    found = {one.name: one for one in arrivals(saltpan, on.seconds, on.rails)}
+    warmup = saltpan.design.tube_type("EL34").heater.warmup
+    assert found["EL34"].second == pytest.approx(warmup.second / 9 ** (warmup.rise / 4), rel=0.01)
+    assert found["reservoir"].second < 1.0 < found["EL34"].second
+    assert not found["bias"].late
+    slow = changed(saltpan.design, "blocks/bias/capacitor/farad", "10m")
+    slow = changed(slow, "blocks/bias/resistor/ohm", "10k")
+    again = solve(slow)
+    on = switch_on(again, 230.0)
+    late = {one.name: one for one in arrivals(again, on.seconds, on.rails)}
+    assert late["bias"].late
+    assert late["bias"].second > late["EL34"].second
+
+
+def test_a_filaments_own_volts_spread_its_bias_and_give_a_little_more_current():
+    """By Taylor: the mean of a law over a uniform spread of V volts is more by its second derivative times V²/24."""
+    amplifier = solve(examples.example("mill"))
+    (one,) = slopes(amplifier)
+    (use,) = amplifier.compiled.tubes_of("output")
+    assert one.ends[1] - one.ends[0] == pytest.approx(2.5 * 2**0.5)
+    assert sum(one.ends) / 2 == pytest.approx(amplifier.over_cathode(use, "grid"))
+    assert not one.steady
+    device, step_volt = amplifier.netlist[use.part].device, 0.05
+    at = np.array([amplifier.over_cathode(use, "grid"), amplifier.over_cathode(use, "anode")])
+    current = [device.currents(at - shift * step_volt)[0][1] for shift in (-1, 0, 1)]
+    bend = (current[0] - 2 * current[1] + current[2]) / step_volt**2
+    assert one.more == pytest.approx(bend * 2.5**2 / 24 / current[1], rel=0.02)
+    fed = solve(changed(amplifier.design, "blocks/output/filament/fed", "DC"))
+    (steady,) = slopes(fed)
+    assert steady.steady
+    assert steady.ends[1] - steady.ends[0] == pytest.approx(2.5)

@@ -22,6 +22,7 @@ from thermionic.blocks.facets import (
     GasUse,
     HeaterFeed,
     HeaterUse,
+    Indicated,
     Load,
     Loop,
     MainsSide,
@@ -54,6 +55,7 @@ Facet = (
     | Core
     | MainsSide
     | SeriesCapacitors
+    | Indicated
     | ConverterUse
     | Standby
     | Rail

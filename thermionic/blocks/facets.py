@@ -170,6 +170,19 @@ class Standby:
 
 
 @dataclass(frozen=True)
+class Indicated:
+    """A lamp on a rail: its block and part, the nodes of the rail and of the lamp, the path of the resistor between,
+    and the current that it is to light with."""
+
+    block: str
+    part: str
+    rail: str
+    lamp: str
+    resistor: str
+    ampere: float
+
+
+@dataclass(frozen=True)
 class ConverterUse:
     """A switching converter at work: its block and part, the nodes of its input and output; the volts that its input
     must and may have, the current that it can deliver, and the seconds in which it comes up."""

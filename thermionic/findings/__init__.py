@@ -18,8 +18,9 @@ from thermionic.findings.grid_path import GridPath
 from thermionic.findings.heater_cathode import HeaterCathode
 from thermionic.findings.heaters import HeaterVoltage
 from thermionic.findings.hum import Hum
+from thermionic.findings.indicator import IndicatorCurrent
 from thermionic.findings.iron import ChokeCurrent, CoreCurrent, CoreSize, WindingCurrent
-from thermionic.findings.mains_side import EarthLeakage, FuseRating, TransformerLoad
+from thermionic.findings.mains_side import EarthLeakage, FuseRating, LineCapacitor, TransformerLoad
 from thermionic.findings.motorboating import Motorboating
 from thermionic.findings.output_load import OutputLoad
 from thermionic.findings.rectifier import FirstCapacitor, RectifierCurrent, RectifierReverse
@@ -71,11 +72,13 @@ RULES: tuple[Rule, ...] = (
     FuseRating(),
     TransformerLoad(),
     EarthLeakage(),
+    LineCapacitor(),
     HeaterVoltage(),
     BiasWiper(),
     SeriesSharing(),
     RippleCurrent(),
     StandbySwitch(),
+    IndicatorCurrent(),
     Motorboating(),
     ConverterRange(),
     Unsettled(),

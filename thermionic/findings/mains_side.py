@@ -155,3 +155,33 @@ class EarthLeakage(Rule):
                 "class Y, which fails open; have it seen by a licensed electrician.", ampere, LEAKAGE,
                 Cure(f"{side.earth_capacitor}/farad", "2n2", "Fit 2.2 nF of class Y"),
             )  # fmt: skip
+
+
+class LineCapacitor(Rule):
+    """A capacitor on the mains is rated for less than the mains may be."""
+
+    name = "line-capacitor"
+    example = "sluice"
+    fires_on = {"blocks/mains/line_capacitor/rating_volt": "250 V"}
+    quiet_on = {"blocks/mains/line_capacitor/rating_volt": "275 V"}
+
+    def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
+        _, _, high = house_volts(amplifier.design)
+        for side in amplifier.compiled.said(MainsSide):
+            for path, kind, fails in (
+                (side.line_capacitor, "X", "It is across the line: class X, made to stand the mains' spikes, and "
+                 "what fails shorted there the fuse has to clear. A capacitor for DC of any voltage is none."),
+                (side.earth_capacitor, "Y", "It is from the line to the chassis: class Y, which never fails shorted, "
+                 "for a short there makes the chassis live. A class X or a DC type will not do."),
+            ):  # fmt: skip
+                if not path:
+                    continue
+                rating = find(amplifier.design, path).value.rating_volt
+                if rating >= high:
+                    continue
+                yield Finding(
+                    self.name, Severity.DANGER, f"{path}/rating_volt", side.part,
+                    f"The class {kind} capacitor is made for less than the mains",
+                    f"{high:.0f} V AC at the highest mains; it is made for {rating:g} V AC.", fails, high, rating,
+                    Cure(f"{path}/rating_volt", "310 V" if kind == "X" else "300 V", "Fit the usual rating"),
+                )  # fmt: skip

@@ -10,6 +10,7 @@ import numpy as np
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.blocks.fields import FilamentSupply
 from thermionic.design import changed
+from thermionic.devices.laws import ALONG, WEIGHT
 from thermionic.supplies.ripple import hum_volt
 
 _AROUND = (0.3, 0.4, 0.45, 0.5, 0.55, 0.6, 0.7)
@@ -37,6 +38,43 @@ def balances(amplifier: SolvedAmplifier) -> tuple[Balance, ...]:
         for path, supply in amplifier.compiled.components(FilamentSupply)
         if supply.returns == "balance pot" and supply.fed == "AC"
     )
+
+
+@dataclass(frozen=True)
+class Slope:
+    """What its own heating volts do to a directly heated tube: its part, those volts, whether they are DC; the bias
+    seen from the filament's middle and from its two ends, V; and by how much of it its current is more than that of a
+    cathode at the middle's volts throughout. Of AC the ends change places with every half cycle."""
+
+    part: str
+    heating_volt: float
+    steady: bool
+    bias: float
+    ends: tuple[float, float]
+    more: float
+
+
+def slopes(amplifier: SolvedAmplifier) -> tuple[Slope, ...]:
+    """Every directly heated tube whose filament's supply is in the design.
+
+    The current is the mean over the filament's length, each piece of it a cathode at its own volts: W. G. Dow,
+    *Fundamentals of Engineering Electronics* (1937), ch. 4.
+    """
+    found = []
+    for path, supply in amplifier.compiled.components(FilamentSupply):
+        for use in amplifier.compiled.tubes_of(path.split("/")[1]):
+            heater, device = use.type.heater, amplifier.netlist[use.part].device
+            if heater is None or len(device.ports) != 2:
+                continue
+            peak = heater.volts * (1.0 if supply.fed == "DC" else 2**0.5)
+            bias, anode = amplifier.over_cathode(use, "grid"), amplifier.over_cathode(use, "anode")
+            along = heater.volts * (ALONG - 0.5)  # AC comes to the same: its mean square is that of as much DC
+            pieces, _ = device.currents(np.stack([bias - along, anode - along], axis=-1))
+            middle, _ = device.currents(np.array([[bias, anode]]))
+            more = float(np.sum(WEIGHT * pieces[:, 1]) / middle[0, 1]) - 1.0
+            ends = (bias - peak / 2, bias + peak / 2)
+            found.append(Slope(use.part, heater.volts, supply.fed == "DC", bias, ends, more))
+    return tuple(found)
 
 
 def hum_taps(amplifier: SolvedAmplifier) -> tuple[Balance, ...]:
