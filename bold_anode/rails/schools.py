@@ -85,4 +85,4 @@ def _less(one: float, other: float) -> str:
     return "better" if one < other / 1.05 else "worse" if one > other * 1.05 else ""
 
 
-STUDY = Study("supply-schools", "rails/supply_schools.html", _make, _show)
+STUDY = Study("supply-schools", "rails/supply_schools.html", _make, _show, at_once=False)

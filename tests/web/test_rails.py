@@ -89,7 +89,8 @@ def test_the_first_minute_is_a_study_with_its_peaks(bench, owner, worker):
 
 def test_a_school_of_supplies_becomes_a_variant(bench, owner, worker):
     project = create_project(owner, examples.example("lantern"))
-    bench.get(reverse("study", args=[project.pk, "supply-schools"]))
+    assert "Compare them here" in bench.get(room(project, tab="schools")).content.decode()
+    bench.post(reverse("study", args=[project.pk, "supply-schools"]))
     worker()
     page = bench.get(room(project, tab="schools")).content.decode()
     for school in ("Vacuum rectifier", "Choke in the HT", "MOSFET filter", "Film reservoir"):

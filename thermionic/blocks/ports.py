@@ -19,12 +19,13 @@ class Flow(Enum):
     MAINS = "mains"
     CORE = "mains transformer"
     WINDING = "winding"
+    BUCKED = "end of a primary past its HT"
     PLACE = "place"
 
     @property
     def orders(self) -> bool:
         """Whether a block comes after the one it takes this from. What goes back does not order."""
-        return self is not Flow.PLACE
+        return self not in (Flow.PLACE, Flow.BUCKED)
 
 
 @dataclass(frozen=True)
@@ -44,7 +45,7 @@ RailRef = Annotated[_Text, Takes((Flow.RAIL,))]
 # A screen hangs on a rail, or on a tap of the transformer that its anode drives.
 ScreenRef = Annotated[_Text, Takes((Flow.RAIL, Flow.PLACE))]
 # A section hangs on a rail, or on the end of an output transformer's primary that bucks its hum.
-SectionRef = ScreenRef
+SectionRef = Annotated[_Text, Takes((Flow.RAIL, Flow.BUCKED))]
 # A cathode returns to earth, or to a winding of the transformer that its anode drives.
 TapRef = Annotated[_Text, Takes((Flow.PLACE,))]
 BiasRef = Annotated[_Text, Takes((Flow.BIAS,))]

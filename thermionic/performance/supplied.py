@@ -39,7 +39,7 @@ def supplied(amplifier: SolvedAmplifier, findings: list[Finding]) -> Supplied | 
     if rail is None or use is None:
         return None
     node, high = amplifier.compiled.node(rail.node), house_volts(amplifier.design)[2]
-    heard, sagged = quiet(amplifier), next(one for one in sag(amplifier).rails if one.name == rail.name)
+    heard, sagged = quiet(amplifier), next(one for one in sag(amplifier, after=0.02).rails if one.name == rail.name)
     return Supplied(
         amplifier.voltage(node),
         amplifier.on_mains(high).without_tubes.at.voltage(node),

@@ -53,8 +53,8 @@ class Sag:
 
 
 def sag(amplifier: SolvedAmplifier, told: Callable[[float], None] = lambda part: None, length: float = BURST) -> Sag:
-    """Follow a burst of ``length`` s, whole mains cycles, at full output and what comes after it in time,
-    rectifiers, mains and all, from the periodic state that it idles in. Raises NetlistRefused for a design that
+    """Follow a burst of ``length`` s, whole mains cycles, at full output and ``after`` s of what comes after it in
+    time, rectifiers, mains and all, from the periodic state that it idles in. Raises NetlistRefused for a design that
     nothing is rectified in, or with a load that has no response in time; NoSolution, BudgetSpent.
     """
     mains = amplifier.state.mains
@@ -73,7 +73,7 @@ def sag(amplifier: SolvedAmplifier, told: Callable[[float], None] = lambda part:
     load = amplifier.compiled.node(amplifier.load.node)
     pieces: list[tuple[Array, dict[str, Array], Array]] = []
     x = _idling(System(driven), mains)
-    whole, begun = length + AFTER, 0.0
+    whole, begun = length + after, 0.0
     for netlist, until, longest in ((driven, length, 1 / tone / _SAMPLES), (still, whole, 0.05 / mains_hertz)):
         while begun < until - 1e-9:
             span = min(_PIECE, until - begun)

@@ -88,7 +88,7 @@ class OutputTransformer(Block):
         found = {tap.id: Flow.SIGNAL for tap in self.taps}
         found |= {"ul": Flow.PLACE} if self.screen_tap else {}
         found |= {"cathode": Flow.PLACE} if self.cathode_share else {}
-        return found | ({"bucked": Flow.PLACE} if self.hum_share else {})
+        return found | ({"bucked": Flow.BUCKED} if self.hum_share else {})
 
     def sided(self, port: str) -> bool:
         return port in ("ul", "cathode") and self.push_pull
