@@ -52,7 +52,12 @@ class Sag:
     last_watt: float
 
 
-def sag(amplifier: SolvedAmplifier, told: Callable[[float], None] = lambda part: None, length: float = BURST) -> Sag:
+def sag(
+    amplifier: SolvedAmplifier,
+    told: Callable[[float], None] = lambda part: None,
+    length: float = BURST,
+    after: float = AFTER,
+) -> Sag:
     """Follow a burst of ``length`` s, whole mains cycles, at full output and ``after`` s of what comes after it in
     time, rectifiers, mains and all, from the periodic state that it idles in. Raises NetlistRefused for a design that
     nothing is rectified in, or with a load that has no response in time; NoSolution, BudgetSpent.
