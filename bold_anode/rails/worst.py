@@ -9,11 +9,15 @@ from bold_anode.amps.rooms import Shown
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import BiasTrim, Rectified
+from thermionic.findings.mains_side import OPENS
 from thermionic.supplies.heating import heating
 from thermionic.supplies.moments import moments
 from thermionic.supplies.rectifying import rectifying
+from thermionic.supplies.shorting import Shorted, output_shorts
 from thermionic.supplies.stress import Stress, stresses
 from thermionic.values import Quantity, display
+
+_SOON = 2.1  # of its rating, at which a fuse opens within half an hour (IEC 60127-2)
 
 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
@@ -26,7 +30,30 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "trims": bool(trims),
         "table": _table(amplifier),
         "stresses": [_row(one) for one in stresses(amplifier)],
+        "shorts": [_short(one) for one in output_shorts(amplifier)],
         "read": brief.mains_low_volt is not None and brief.mains_high_volt is not None,
+    }
+
+
+def _short(one: Shorted) -> dict[str, Any]:
+    """What an output tube's short does, in words."""
+    fuse = "no fuse in this design"
+    if one.fuse_ampere is not None and one.fuse_rating:
+        share = one.fuse_ampere / one.fuse_rating
+        opens = "opens in seconds" if share >= OPENS else "may take minutes" if share >= _SOON else "does not open"
+        fuse = f"{display(one.fuse_ampere, Quantity.CURRENT)} in the fuse: it {opens}"
+    limit = f", made for {display(one.rectifier_rating, Quantity.CURRENT)}" if one.rectifier_rating else ""
+    return {
+        "part": one.part,
+        "ampere": display(one.ampere, Quantity.CURRENT),
+        "fuse": fuse,
+        "bad": one.fuse_rating is None or (one.fuse_ampere or 0.0) < _SOON * one.fuse_rating,
+        "rectifier": f"{display(one.rectifier_ampere, Quantity.CURRENT)}{limit}" if one.rectifier_ampere else "",
+        "burning": [
+            f"{part.designator} ({part.what}) {display(part.watt, Quantity.POWER)}"
+            + (f" of {display(part.rating_watt, Quantity.POWER)}" if part.rating_watt else "")
+            for part in one.burning
+        ],
     }
 
 

@@ -8,7 +8,7 @@ from tests.core import simulator
 from tests.core.test_supplies_simulator import BIAS, Real, bridge, design, load, rectifier, reservoir, waves, winding
 from thermionic import devices, examples
 from thermionic.amplifier import solve
-from thermionic.blocks.facets import Copper
+from thermionic.blocks.facets import Copper, Rectified
 from thermionic.blocks.fields import Resistor, SmoothingCapacitor
 from thermionic.design import changed, dump, fit_part, validate
 from thermionic.errors import DesignRefused
@@ -19,7 +19,9 @@ from thermionic.supplies.discharging import discharge
 from thermionic.supplies.filaments import hum_taps, slopes
 from thermionic.supplies.motorboating import rail_loops
 from thermionic.supplies.ratings import lasting_hours
+from thermionic.supplies.rectifying import rectifying
 from thermionic.supplies.ripple import hum_volt
+from thermionic.supplies.shorting import output_shorts
 from thermionic.supplies.starting import shorted_ampere, surge, switch_on
 from thermionic.supplies.stress import stresses
 
@@ -363,3 +365,26 @@ def test_a_filaments_own_volts_spread_its_bias_and_give_a_little_more_current():
     (steady,) = slopes(fed)
     assert steady.steady
     assert steady.ends[1] - steady.ends[0] == pytest.approx(2.5)
+
+
+def test_a_shorted_output_tube_draws_what_ohm_lets_it_and_only_in_its_own_channel():
+    lantern = solve(examples.example("lantern"))
+    (one,) = output_shorts(lantern)
+    transformer, cathode = (lantern.design.block(name) for name in ("transformer", "output"))
+    # From its rail through the primary's copper, the short and the cathode resistor.
+    ohm = transformer.primary_copper_ohm + 1.0 + cathode.cathode_resistor.ohm
+    hot = next(part for part in one.burning if part.rating_watt)
+    assert hot.watt == pytest.approx(one.ampere**2 * cathode.cathode_resistor.ohm, rel=0.01)
+    assert next(part for part in one.burning if not part.rating_watt).watt == pytest.approx(
+        one.ampere**2 * transformer.primary_copper_ohm, rel=0.01
+    )
+    assert one.ampere * ohm < lantern.voltage("ht2")
+    idle = next(use for use in lantern.compiled.tubes if use.block == "output")
+    rest = lantern.parts[idle.part].current
+    # What the rectifier gives more is what this tube takes more, a little less for rails that sag.
+    mean = rectifying(lantern.state, lantern.compiled.said(Rectified)[0]).mean_ampere
+    assert 0.8 * (one.ampere - rest) < one.rectifier_ampere - mean < one.ampere - rest
+    assert one.fuse_ampere is None
+    (fused,) = output_shorts(solve(examples.example("mill")))
+    assert fused.fuse_ampere < fused.fuse_rating  # it never opens
+    assert fused.rectifier_ampere > fused.rectifier_rating
