@@ -24,6 +24,7 @@ from thermionic.supplies.ripple import hum_volt
 from thermionic.supplies.shorting import output_shorts
 from thermionic.supplies.starting import shorted_ampere, surge, switch_on
 from thermionic.supplies.stress import stresses
+from thermionic.supplies.tree import supply_tree
 
 RULE = {rule.name: rule for rule in RULES}
 CAN = SmoothingCapacitor(farad=100e-6, rating_volt=350.0, ripple_ampere=0.5)
@@ -388,3 +389,49 @@ def test_a_shorted_output_tube_draws_what_ohm_lets_it_and_only_in_its_own_channe
     (fused,) = output_shorts(solve(examples.example("mill")))
     assert fused.fuse_ampere < fused.fuse_rating  # it never opens
     assert fused.rectifier_ampere > fused.rectifier_rating
+
+
+REGULATED = {"id": "u", "kind": "linear-regulator", "input": "c.out", "volt": 12.6, "ampere": 1.0,
+             "dropout_volt": 2.0, "kelvin_per_watt": 10.0}  # fmt: skip
+HIGHER = (winding("w", 16.0, 0.4), rectifier("bridge"), reservoir(4.7e-3))
+
+
+def test_a_three_terminal_regulator_follows_its_input_down_holds_its_limit_and_passes_its_current():
+    device = devices.LinearRegulator(12.6, 1.0, dropout_volt=2.0, ohm=0.02, idle_ampere=5e-3)
+    for fed, out, ampere in ((20.0, 12.59, 0.5), (20.0, 8.0, 1.0), (10.0, 7.99, 0.5), (20.0, 13.0, 0.0)):
+        (taken, given), slopes = device.currents(np.array([fed, out]))
+        assert -given == pytest.approx(ampere, abs=0.01)
+        assert taken + given == pytest.approx(5e-3, rel=0.01)  # what it takes more is its own
+        for port in (0, 1):
+            step = np.eye(2)[port] * 1e-7
+            up, down = (device.currents(np.array([fed, out]) + sign * step)[0] for sign in (1, -1))
+            by_hand = up - down
+            np.testing.assert_allclose(slopes[:, port], by_hand / 2e-7, rtol=1e-3, atol=1e-6)
+    amplifier = solve(design(*HIGHER, REGULATED, load("u", 25.0)))
+    assert amplifier.ripple("u") < 0.01 * amplifier.ripple("c")
+    (draw,) = next(branch for branch in _all(supply_tree(amplifier)) if branch.block.id == "u").draws
+    assert draw.ampere == pytest.approx(12.6 / 25, rel=0.01)
+
+
+def _all(branches):
+    for branch in branches:
+        yield branch
+        yield from _all(branch.behind)
+
+
+def test_a_three_terminal_regulator_is_judged_at_its_drop_its_limit_its_heat_and_its_input():
+    rule = RULE["linear-range"]
+
+    def said(ohm=25.0, **more):
+        return [one.title for one in rule.examine(solve(design(*HIGHER, {**REGULATED, **more}, load("u", ohm))))]
+
+    assert said() == []
+    assert said(dropout_volt=4.5) == ["U1 drops out"]
+    assert said(ohm=10.0)[0] == "U1 gives all that it can"
+    assert said(kelvin_per_watt=60.0) == ["U1 is too hot"]
+    assert said(rating_volt=18.0) == ["U1 has too much at its input"]
+    # By hand: what is over the drop on the highest mains, times the current.
+    amplifier = solve(design(*HIGHER, {**REGULATED, "kelvin_per_watt": 60.0}, load("u", 25.0)))
+    (hot,) = rule.examine(amplifier)
+    high = amplifier.on_mains(253.0).state.at
+    assert hot.value == pytest.approx(45 + 60 * (high.voltage("c") - high.voltage("u")) * 12.6 / 25, rel=0.01)

@@ -23,6 +23,7 @@ from thermionic.blocks.facets import (
     HeaterFeed,
     HeaterUse,
     Indicated,
+    LinearUse,
     Load,
     Loop,
     MainsSide,
@@ -56,6 +57,7 @@ Facet = (
     | MainsSide
     | SeriesCapacitors
     | Indicated
+    | LinearUse
     | ConverterUse
     | Standby
     | Rail

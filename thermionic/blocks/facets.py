@@ -183,6 +183,16 @@ class Indicated:
 
 
 @dataclass(frozen=True)
+class LinearUse:
+    """A three-terminal regulator at work: its block and part, the nodes of its input and output."""
+
+    block: str
+    part: str
+    input: str
+    output: str
+
+
+@dataclass(frozen=True)
 class ConverterUse:
     """A switching converter at work: its block and part, the nodes of its input and output; the volts that its input
     must and may have, the current that it can deliver, and the seconds in which it comes up."""

@@ -284,6 +284,24 @@ class Sketch:
         self.part(name, middle, y, turn=90, label=label)
         return x + length
 
+    def boxed(self, reference: str, output: str, text: str, main: str) -> None:
+        """A whole supply block that is a box in its rail, with the capacitor of the field ``output`` behind it."""
+        top, x = SUPPLY_RAIL, 130.0  # past the name of what else hangs on its input
+        self.start(reference, 0, top)
+        self.wire((0, top), (x - 30, top))
+        self.mark("", "box", x, top, text=text, label=(0, 42, "middle"), size=(60, 44),
+                  main=f"blocks/{self.block.id}/{main}")  # fmt: skip
+        self.wire((x + 30, top), (x + 60, top))
+        x += 60
+        if getattr(self.block, output):
+            self.dot(x, top)
+            self.upright(output, x, top, SUPPLY_PART, SUPPLY_EARTH, polarised=True)
+            self.earth(x, SUPPLY_EARTH)
+        self.flags.append(self.own_flag(x + 10, top - 12))
+        self.wire((x, top), (x + 110, top))
+        self.end("out", x + 110, top)
+        self.width = x + 110
+
     def tube(
         self,
         sections: tuple[str, ...],

@@ -2,7 +2,7 @@
 
 from thermionic.devices.base import Device, Excitation, Noise
 from thermionic.devices.behavioural import BehaviouralCharge, BehaviouralCurrent, BehaviouralVoltage
-from thermionic.devices.converter import Converter
+from thermionic.devices.converter import Converter, LinearRegulator
 from thermionic.devices.diode import LED, Diode, JunctionCharge, SeleniumRectifier, Zener
 from thermionic.devices.gas import GasRegulator
 from thermionic.devices.linear import (
@@ -61,6 +61,7 @@ __all__ = [
     "JunctionCharge",
     "Lamp",
     "LinearPart",
+    "LinearRegulator",
     "MainsSource",
     "MeasuredLoudspeaker",
     "Mosfet",

@@ -1,4 +1,4 @@
-"""A switching converter, as what it does at its two ends."""
+"""A switching converter and a three-terminal regulator, as what they do at their ends."""
 
 from __future__ import annotations
 
@@ -8,6 +8,8 @@ from typing import ClassVar
 import numpy as np
 
 from thermionic.devices.base import EARTH, Device, Law, Value
+
+KNEE_VOLT = 0.02  # within which a linear regulator comes out of its dropout
 
 
 @dataclass(frozen=True)
@@ -39,3 +41,22 @@ class Converter(Device):
         if self.rises_second <= 0 or second >= self.rises_second:
             return self
         return replace(self, volt=self.volt * second / self.rises_second)
+
+
+@dataclass(frozen=True)
+class LinearRegulator(Device):
+    """``volt`` behind ``ohm``, or what the input leaves past ``dropout_volt`` where that is less, no more than
+    ``ampere``. What it gives it takes from its input, with ``idle_ampere`` on top; nothing flows back. Its ripple
+    rejection is that of ``ohm`` and infinite else."""
+
+    volt: Value
+    ampere: Value
+    dropout_volt: Value = 2.0
+    ohm: Value = 0.02
+    idle_ampere: Value = 5e-3
+    terminals: ClassVar = ("input", "output")
+    ports: ClassVar = ((0, EARTH), (1, EARTH))
+    equation: ClassVar = Law.LINEAR_REGULATOR
+
+    def numbers(self) -> tuple[Value, ...]:
+        return self.volt, self.ohm, self.ampere, self.dropout_volt, self.idle_ampere, KNEE_VOLT

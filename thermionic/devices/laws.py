@@ -50,6 +50,7 @@ class Law(IntEnum):
     CORE = 15
     PROGRAM = 16
     CONVERTER = 17
+    LINEAR_REGULATOR = 18
 
 
 @compiled
@@ -387,6 +388,24 @@ def _converter(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 
 
 @compiled
+def _linear_regulator(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
+    volt, ohm, limit, dropout, idle, knee = p[0], p[1], p[2], p[3], p[4], p[5]
+    # The lesser of what it is set to and what its input leaves.
+    short, short_slope = softplus((volt - (v[0] - dropout)) / knee)
+    wanted, by_input = (volt - knee * short - v[1]) / ohm, short_slope / ohm
+    width = CONVERTER_KNEE * limit
+    over, over_slope = softplus((wanted - limit) / width)
+    left, left_slope = softplus((wanted - width * over) / width)
+    slope = left_slope * (1.0 - over_slope)
+    i[1] = -width * left
+    g[1, 0], g[1, 1] = -slope * by_input, slope / ohm
+    fed, fed_slope = softplus((v[0] - dropout) / knee)
+    i[0] = width * left + idle * fed / (fed + 1.0)
+    g[0, 0] = slope * by_input + idle * fed_slope / knee / ((fed + 1.0) * (fed + 1.0))
+    g[0, 1] = -slope / ohm
+
+
+@compiled
 def _program(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     i[0] = p[0] * run(p[1:], v, g[0])
     for port in range(len(v)):
@@ -427,6 +446,8 @@ def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         _program(p, v, phase, i, g)
     elif law == Law.CONVERTER:
         _converter(p, v, phase, i, g)
+    elif law == Law.LINEAR_REGULATOR:
+        _linear_regulator(p, v, phase, i, g)
 
 
 @ready(

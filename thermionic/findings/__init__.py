@@ -20,6 +20,7 @@ from thermionic.findings.heaters import HeaterVoltage
 from thermionic.findings.hum import Hum
 from thermionic.findings.indicator import IndicatorCurrent
 from thermionic.findings.iron import ChokeCurrent, CoreCurrent, CoreSize, WindingCurrent
+from thermionic.findings.linear_regulator import LinearRange
 from thermionic.findings.mains_side import EarthLeakage, FuseRating, LineCapacitor, TransformerLoad
 from thermionic.findings.motorboating import Motorboating
 from thermionic.findings.output_load import OutputLoad
@@ -78,6 +79,7 @@ RULES: tuple[Rule, ...] = (
     SeriesSharing(),
     RippleCurrent(),
     StandbySwitch(),
+    LinearRange(),
     IndicatorCurrent(),
     Motorboating(),
     ConverterRange(),

@@ -82,6 +82,7 @@ for _class in (
     devices.Zener,
     devices.Mosfet,
     devices.Converter,
+    devices.LinearRegulator,
     devices.GasRegulator,
     devices.SeleniumRectifier,
     devices.Thermistor,
@@ -208,8 +209,8 @@ def _broken(device: Device, earthed: bool) -> Iterator[Failure]:
 
 
 for _class in (
-    devices.LED, devices.Diode, devices.Zener, devices.Mosfet, devices.Converter, devices.BipolarTransistor,
-    devices.Inductor, devices.Thevenin, devices.GasRegulator, devices.SeleniumRectifier, devices.Thermistor,
-    devices.Driver, devices.MeasuredLoudspeaker, devices.OutputTransformer,
+    devices.LED, devices.Diode, devices.Zener, devices.Mosfet, devices.Converter, devices.LinearRegulator,
+    devices.BipolarTransistor, devices.Inductor, devices.Thevenin, devices.GasRegulator, devices.SeleniumRectifier,
+    devices.Thermistor, devices.Driver, devices.MeasuredLoudspeaker, devices.OutputTransformer,
 ):  # fmt: skip
     failures.register(_class, _broken)

@@ -117,6 +117,7 @@ def _draws(amplifier: SolvedAmplifier, rail: Rail) -> list[Draw]:
     for part in amplifier.netlist.parts:
         if isinstance(part.device, Feed) and part.nodes[0] == node:
             inner[part.nodes[1]] = float(part.device.channels)
+    heaters = {use.part: use.block for use in compiled.said(HeaterUse)}
     found = []
     for block in amplifier.design.blocks:
         for name, reference in block.references.items():
@@ -124,7 +125,8 @@ def _draws(amplifier: SolvedAmplifier, rail: Rail) -> list[Draw]:
                 continue
             total = 0.0
             for part in amplifier.netlist.parts:
-                if not (part.path == f"blocks/{block.id}" or part.path.startswith(f"blocks/{block.id}/")):
+                own = part.path == f"blocks/{block.id}" or part.path.startswith(f"blocks/{block.id}/")
+                if not own and heaters.get(part.name) != block.id:
                     continue
                 for place, end in enumerate(part.nodes):
                     if end in inner:

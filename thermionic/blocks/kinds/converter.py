@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import ConverterUse, Rail
 from thermionic.blocks.fields import Amperes, Capacitor, Ohms, Volts, Watts, named
 from thermionic.blocks.ports import Flow, RailRef
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.values import Quantity, display
 
@@ -60,19 +60,4 @@ class HTConverter(Block):
         bench.say(Rail(self.id, out, bench.path("output") if self.output else ""))
 
     def sketch(self, pen: Sketch) -> None:
-        top, middle, earth = SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH
-        pen.start("input", 0, top)
-        x = 130.0  # past the name of what else hangs on its input
-        pen.wire((0, top), (x - 30, top))
-        pen.mark("", "box", x, top, text=display(self.volt, Quantity.VOLTAGE), label=(0, 42, "middle"),
-                 size=(60, 44), main=f"blocks/{self.id}/volt", spoken="HT converter")  # fmt: skip
-        pen.wire((x + 30, top), (x + 60, top))
-        x += 60
-        if self.output:
-            pen.dot(x, top)
-            pen.upright("output", x, top, middle, earth, polarised=True)
-            pen.earth(x, earth)
-        pen.flags.append(pen.own_flag(x + 10, top - 12))
-        pen.wire((x, top), (x + 110, top))
-        pen.end("out", x + 110, top)
-        pen.width = x + 110
+        pen.boxed("input", "output", display(self.volt, Quantity.VOLTAGE), "volt")

@@ -273,6 +273,21 @@ def _converter(writer: Cards, part: Part, device: devices.Converter) -> None:
     ]
 
 
+def _linear_regulator(writer: Cards, part: Part, device: devices.LinearRegulator) -> None:
+    (source, out), name, knee = part.nodes, part.name, digits(device.numbers()[-1])
+    width, room = digits(CONVERTER_KNEE * device.ampere), f"(V({source})-{digits(device.dropout_volt)})"
+    fed = softplus(f"({room}/{knee})")
+    held = f"{digits(device.volt)}-{knee}*{softplus(f'(({digits(device.volt)}-{room})/{knee})')}"
+    over = softplus(f"((V({name}__w)-{digits(device.ampere)})/{width})")
+    writer.lines += [
+        f"B{name}w {name}__w 0 V=({held}-V({out}))/{digits(device.ohm)}",
+        f"B{name}l {name}__l 0 V=V({name}__w)/{width}-{over}",
+        f"B{name}a {name}__a 0 V={width}*{softplus(f'V({name}__l)')}",
+        f"B{name}o 0 {out} I=V({name}__a)",
+        f"B{name}i {source} 0 I=V({name}__a)+{digits(device.idle_ampere)}*{fed}/({fed}+1)",
+    ]
+
+
 def _hot(writer: Cards, part: Part, conductance: str, loss: str, heat: float) -> None:
     """A part whose conductance is an expression of its temperature rise, the voltage of a node of its own."""
     (a, b), node = part.nodes, f"{part.name}__rise"
@@ -406,6 +421,7 @@ _WRITERS: dict[type, Callable[[Cards, Part, Any], None]] = {
     devices.BipolarTransistor: _bipolar,
     devices.Mosfet: _mosfet,
     devices.Converter: _converter,
+    devices.LinearRegulator: _linear_regulator,
     devices.Thermistor: _thermistor,
     devices.Lamp: _lamp,
     devices.Fuse: _fuse,
