@@ -298,9 +298,9 @@ class Sketch:
             self.upright(output, x, top, SUPPLY_PART, SUPPLY_EARTH, polarised=True)
             self.earth(x, SUPPLY_EARTH)
         self.flags.append(self.own_flag(x + 10, top - 12))
-        self.wire((x, top), (x + 110, top))
-        self.end("out", x + 110, top)
-        self.width = x + 110
+        self.wire((x, top), (x + 134, top))
+        self.end("out", x + 134, top)
+        self.width = x + 134
 
     def tube(
         self,
