@@ -23,6 +23,7 @@ SOURCES = (
     "devices/waves.py",
     "devices/programs.py",
     "devices/knees.py",
+    "devices/converter_laws.py",
     "devices/laws.py",
     "circuit/kernels/dense.py",
     "circuit/kernels/newton.py",

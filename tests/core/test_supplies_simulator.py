@@ -292,7 +292,7 @@ def test_the_first_peak_is_that_of_the_true_circuit_at_the_crest(name, tmp_path)
     theirs = waves(crest, 0.06, tmp_path, keep=0.06)
     a, b, ohm = current.replace("v(", "").replace(")", "").replace("/", ",").split(",")
     flows = np.abs(theirs[a] - theirs[b]) / float(ohm)
-    assert ours.rectifiers["r"].value == pytest.approx(flows.max(), rel=PEAK)
+    assert ours.rectifiers["r"].value == pytest.approx(flows.max(), rel=0.002)
 
 
 @pytest.mark.parametrize("name", ["a tube on a tapped winding", "a hybrid"])
@@ -304,5 +304,5 @@ def test_switched_on_again_while_hot_a_tube_gives_the_peak_of_the_true_circuit(n
     real.lines = [line.replace(" 50)", " 50 0 0 90)") if line.startswith("VM") else line for line in real.lines]
     theirs = waves(real, 0.06, tmp_path, keep=0.06)
     flows = np.abs(theirs["y1"] - theirs["a"]) / 60.0
-    assert surge(amplifier, 230.0, hot=True).rectifiers["r"].value == pytest.approx(flows.max(), rel=PEAK)
+    assert surge(amplifier, 230.0, hot=True).rectifiers["r"].value == pytest.approx(flows.max(), rel=0.002)
     assert surge(amplifier, 230.0).rectifiers["r"].value < 0.01 * flows.max()  # cold it gives next to nothing

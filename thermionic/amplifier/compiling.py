@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 from thermionic.blocks import Block, Component, Flow
-from thermionic.blocks.build import Bench, Build
+from thermionic.blocks.build import Bench
+from thermionic.blocks.building import Build
 from thermionic.blocks.facets import ConverterUse, Load, Loop, Rail, RectifierUse, Source, TransformerUse, TubeUse
 from thermionic.circuit.netlist import Netlist
 from thermionic.design import Design, find, route

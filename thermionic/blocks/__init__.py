@@ -2,7 +2,8 @@
 
 from thermionic.blocks import kinds
 from thermionic.blocks.base import KINDS, Block, Group
-from thermionic.blocks.build import Bench, Build
+from thermionic.blocks.build import Bench
+from thermionic.blocks.building import Build
 from thermionic.blocks.fields import (
     Capacitor,
     Choke,

@@ -14,10 +14,10 @@ import numba
 import numpy as np
 
 from thermionic.compiled import REAL, WHOLE, compiled, gives, ready, takes
+from thermionic.devices.converter_laws import converter, linear_regulator
 from thermionic.devices.knees import THERMAL_VOLT, bounded_exp, junction, softplus
 from thermionic.devices.programs import run
 
-CONVERTER_KNEE = 0.005  # of its limits, within which a converter comes to them
 KNEE_VOLT = 0.25  # how softly a gas tube leaves zero current; its own jitter is larger
 DARK_OHM = 1e9
 AMBIENT_KELVIN = 298.15
@@ -359,53 +359,6 @@ def _core(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 
 
 @compiled
-def _converter(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
-    volt, ohm, limit, least, efficiency, idle = p[0], p[1], p[2], p[3], p[4], p[5]
-    fed = v[0] / least
-    short, short_slope = softplus((1.0 - fed) / CONVERTER_KNEE)
-    held, held_slope = 1.0 - CONVERTER_KNEE * short, short_slope
-    if held < 0.0:
-        held, held_slope = 0.0, 0.0
-    wanted, by_input, by_output = (volt * held - v[1]) / ohm, volt * held_slope / least / ohm, -1.0 / ohm
-    knee = CONVERTER_KNEE * limit
-    over, over_slope = softplus((wanted - limit) / knee)
-    left, left_slope = softplus((wanted - knee * over) / knee)
-    ampere = knee * left
-    slope = left_slope * (1.0 - over_slope)
-    i[1] = -ampere
-    g[1, 0], g[1, 1] = -slope * by_input, -slope * by_output
-    # What it gives, through its losses, is what it takes; far below its least volts it takes as a resistance does.
-    given = max(v[1], 0.0) * ampere / efficiency
-    across, across_slope = (v[0], 1.0) if v[0] > 0.5 * least else (0.5 * least, 0.0)
-    i[0] = given / across + idle * v[0] / (least * least)
-    g[0, 0] = (
-        max(v[1], 0.0) * slope * by_input / efficiency / across
-        - given / (across * across) * across_slope
-        + idle / (least * least)
-    )
-    rising = ampere if v[1] > 0.0 else 0.0
-    g[0, 1] = (rising + max(v[1], 0.0) * slope * by_output) / efficiency / across
-
-
-@compiled
-def _linear_regulator(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
-    volt, ohm, limit, dropout, idle, knee = p[0], p[1], p[2], p[3], p[4], p[5]
-    # The lesser of what it is set to and what its input leaves.
-    short, short_slope = softplus((volt - (v[0] - dropout)) / knee)
-    wanted, by_input = (volt - knee * short - v[1]) / ohm, short_slope / ohm
-    width = CONVERTER_KNEE * limit
-    over, over_slope = softplus((wanted - limit) / width)
-    left, left_slope = softplus((wanted - width * over) / width)
-    slope = left_slope * (1.0 - over_slope)
-    i[1] = -width * left
-    g[1, 0], g[1, 1] = -slope * by_input, slope / ohm
-    fed, fed_slope = softplus((v[0] - dropout) / knee)
-    i[0] = width * left + idle * fed / (fed + 1.0)
-    g[0, 0] = slope * by_input + idle * fed_slope / knee / ((fed + 1.0) * (fed + 1.0))
-    g[0, 1] = -slope / ohm
-
-
-@compiled
 def _program(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     i[0] = p[0] * run(p[1:], v, g[0])
     for port in range(len(v)):
@@ -445,9 +398,9 @@ def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     elif law == Law.PROGRAM:
         _program(p, v, phase, i, g)
     elif law == Law.CONVERTER:
-        _converter(p, v, phase, i, g)
+        converter(p, v, phase, i, g)
     elif law == Law.LINEAR_REGULATOR:
-        _linear_regulator(p, v, phase, i, g)
+        linear_regulator(p, v, phase, i, g)
 
 
 @ready(

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any
 
 import numpy as np
 
 from thermionic.amplifier import Compiled, SolvedAmplifier
-from thermionic.amplifier.solved import is_pulled
 from thermionic.blocks.facets import Rectified, Standby
 from thermionic.circuit.supply import solve_circuit
 from thermionic.design import Capacitor
@@ -26,8 +26,10 @@ _BREAKS = (100.0, 250.0, 400.0, 500.0, 600.0, 800.0, 1000.0)
 def _open(amplifier: SolvedAmplifier, volt: float) -> Moment:
     """With every standby switch open and the rectifiers warm."""
     on = amplifier.on_mains(volt)
-    parts = {use.part for use in amplifier.compiled.said(Standby)}
-    netlist = on.netlist.without(lambda part: part.name in parts or is_pulled(part))
+    netlist = on.netlist
+    for use in amplifier.compiled.said(Standby):
+        contact: Any = netlist[use.part].device
+        netlist = netlist.with_device(use.part, contact.at_time(-1.0))
     return Moment(volt, "standby switch open", solve_circuit(netlist, on.state))
 
 

@@ -18,6 +18,7 @@ from thermionic.supplies.rectifying import rectifying
 
 _SHORT_OHM = 1.0
 _BURNS = 2.0  # times its rating, from which a resistor does not last
+_WARM = 3.0  # W, from which a signal transformer's copper is worth a word
 _SHOWN = 3
 
 
@@ -99,7 +100,8 @@ def _burning(amplifier: SolvedAmplifier, state: CircuitState) -> tuple[Burning, 
         if isinstance(device, Transformer):
             currents = [float(state.at.x[state.at.system.branch(use.part, k)]) for k in range(len(device.windings))]
             heat = sum(i**2 * float(one.ohm) for i, one in zip(currents, device.windings, strict=True))
-            found.append(Burning(use.part, "its copper", heat, None))
+            if heat > _WARM:
+                found.append(Burning(use.part, "its copper", heat, None))
     found.sort(key=lambda one: -(one.watt / one.rating_watt if one.rating_watt else one.watt))
     return tuple(found[:_SHOWN])
 

@@ -19,7 +19,8 @@ from thermionic.circuit.spice.laws import (
     triode_subcircuit,
 )
 from thermionic.devices.base import THERMAL_VOLT
-from thermionic.devices.laws import AMBIENT_KELVIN, CONVERTER_KNEE, DARK_OHM, KNEE_VOLT
+from thermionic.devices.converter_laws import CONVERTER_KNEE
+from thermionic.devices.laws import AMBIENT_KELVIN, DARK_OHM, KNEE_VOLT
 from thermionic.errors import NetlistRefused
 
 
