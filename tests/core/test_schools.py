@@ -7,7 +7,7 @@ import pytest
 from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.blocks.facets import Bias, PassUse, Rectified
-from thermionic.design import dump, validate
+from thermionic.design import changed, dump, validate
 from thermionic.errors import DesignRefused
 from thermionic.findings import examine
 from thermionic.performance.schools import SCHOOLS, SUPPLY_SCHOOLS, made, schools, supply_schools
@@ -141,6 +141,17 @@ def test_a_school_of_supplies_changes_the_supply_alone_and_what_it_puts_in_is_so
             assert not found & {"choke-current", "resistor-dissipation"}
         case "separate":
             assert len(after.compiled.said(Rectified)) == len(before.compiled.said(Rectified)) + 1
+
+
+def test_a_vacuum_rectifier_is_chosen_that_stands_the_winding_on_a_high_mains():
+    """The smallest there is delivers some 10 mA; from 402 V a half on (1250 V over 2 sqrt 2 and 1.1) it stands too
+    little backwards."""
+    for volt, stands in ((400, True), (420, False)):
+        design, _ = made(solve(changed(examples.example("plover"), "blocks/winding/winding_volt", volt)), "vacuum")
+        type_ = design.tube_type(design.envelopes[-1].type)
+        limits = type_.unit("rectifier").rectifier_limits
+        assert limits.reverse_v >= 2 * 2**0.5 * volt * 1.1
+        assert (type_.type == "6X4") is stands
 
 
 def test_what_each_school_of_supplies_is_for_shows_in_its_numbers():

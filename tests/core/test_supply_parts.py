@@ -13,6 +13,7 @@ from thermionic.blocks.fields import Resistor, SmoothingCapacitor
 from thermionic.design import changed, dump, fit_part, validate
 from thermionic.errors import DesignRefused
 from thermionic.findings import RULES, examine
+from thermionic.findings.base import Severity
 from thermionic.findings.smoothing import filled, settled
 from thermionic.supplies.arriving import arrivals
 from thermionic.supplies.discharging import discharge
@@ -246,6 +247,14 @@ def test_a_rail_loop_runs_where_the_whole_circuit_has_a_growing_pole(farad):
     assert loop.runs == (worst.real > 0)
     if loop.runs and farad != "220n":  # far from the edge it is no sine any more
         assert loop.nearest[1] == pytest.approx(abs(worst.imag) / (2 * np.pi), rel=0.15)
+
+
+def test_a_rail_that_nearly_runs_is_said_and_a_larger_capacitor_offered():
+    weir = changed(examples.example("weir"), "blocks/ht2/capacitor/farad", "2u2")
+    (found,) = RULE["motorboating"].examine(solve(weir))
+    assert found.severity is Severity.POOR
+    assert "nearly" in found.title
+    assert not list(RULE["motorboating"].examine(solve(changed(weir, found.cure.path, found.cure.typed))))
 
 
 def test_what_a_rail_is_loaded_with_is_no_loop():

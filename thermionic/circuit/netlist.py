@@ -87,11 +87,16 @@ class Netlist:
 
     def with_device(self, name: str, device: Device) -> Netlist:
         """The same circuit with another device as part ``name``."""
-        self[name]
-        return replace(
-            self,
-            parts=tuple(replace(part, device=device) if part.name == name else part for part in self.parts),
+        old = self[name]
+        new = replace(old, device=device)
+        if len(device.terminals) != len(old.nodes):
+            return replace(self, parts=tuple(new if part is old else part for part in self.parts))
+        # All that is checked of a circuit is as it was.
+        changed = Netlist.__new__(Netlist)
+        changed.__dict__.update(
+            title=self.title, parts=tuple(new if part is old else part for part in self.parts), nodes=self.nodes
         )
+        return changed
 
     def without(self, unwanted: Callable[[Part], bool]) -> Netlist:
         """The circuit with the ``unwanted`` parts pulled. What hung on them stays, on nodes of its own."""

@@ -90,6 +90,7 @@ class _Envelope:
         self.blown: dict[str, float] = {}
         self.volts: ComplexArray | None = None
         self.network_of: tuple[object, ...] = ()
+        self.warmed: tuple[Mains, float, System] | None = None
 
     def go(self) -> StartUp:
         """See start_up."""
@@ -192,6 +193,8 @@ class _Envelope:
                 count = len(mains.pairs)
                 self.reach = solved[..., :count]
                 self.drive = np.einsum("kns,ks->kn", solved[..., count:], mains.drive)
+                self.impedance = np.einsum("np,knq->kpq", mains.ports, self.reach)
+                self.open_volts = (self.drive @ mains.ports).T[None]
         self.network_of = state or (None,)
 
     def _line(self, second: float, means: Array, before: AffinePorts | None) -> AffinePorts:
@@ -209,11 +212,11 @@ class _Envelope:
             replace(part, device=self.netlist[part.name].device.at_time(second, self.off))
             for part in mains.rectifying
         )  # fmt: skip
-        impedance = np.einsum("np,knq->kpq", mains.ports, self.reach)
+        impedance = self.impedance.copy()
         # Within a step capacitors hold their charge: what the ports see is what they see at a high harmonic.
         lone = impedance[-1].real + _STIFF * np.eye(len(means))
         impedance[0] = lone
-        open_volts = (self.drive @ mains.ports).T[None]
+        open_volts = self.open_volts.copy()
         drawn = np.zeros(len(means)) if before is None else before.ampere + before.siemens @ means
         open_volts[0, :, 0] = means + lone @ (drawn - REFERENCE * means)
         guess = open_volts
@@ -226,13 +229,14 @@ class _Envelope:
 
     def _system(self, stand_in: AffinePorts, second: float) -> System:
         """The slow circuit: the rectifiers' line, and the tubes as warm as they are."""
-        system = self.mains.open.with_device(self.mains.name, stand_in)
+        if self.warmed is None or self.warmed[:2] != (self.mains, second):
 
-        def now(place):  # type: ignore[no-untyped-def]
-            device: Device = place.part.device
-            return device.at_time(second, self.off)
+            def now(place):  # type: ignore[no-untyped-def]
+                device: Device = place.part.device
+                return device.at_time(second, self.off)
 
-        return system.revised(now)
+            self.warmed = (self.mains, second, self.mains.open.revised(now))
+        return self.warmed[2].with_device(self.mains.name, stand_in)
 
     def _rms(self, part: Part) -> float:
         """Current in a resistor over the mains cycle, A rms."""

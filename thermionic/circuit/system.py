@@ -217,8 +217,10 @@ class System:
         changed.placed = [
             replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
-        for stale in ("table", "tone", "with_states"):
-            changed.__dict__.pop(stale, None)
+        # What the nonlinear devices are packed into stays where neither is one.
+        stale = ("table", "tone", "with_states") if old.ports or device.ports else ("tone",)
+        for name_of in stale:
+            changed.__dict__.pop(name_of, None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
         at = np.array([place.unknowns[local] for local in inside])
         changed.G, changed.C = self.G.copy(), self.C.copy()
