@@ -349,6 +349,10 @@ def test_what_is_there_first_is_told_and_a_bias_that_comes_after_its_tubes_is_la
     assert found["EL34"].second == pytest.approx(warmup.second / 9 ** (warmup.rise / 4), rel=0.01)
     assert found["reservoir"].second < 1.0 < found["EL34"].second
     assert not found["bias"].late
+    for name in ("reservoir", "ht3", "bias"):  # nine tenths of where it ends, and not yet just before
+        curve, there = np.abs(on.rails[name]), found[name].second
+        assert np.interp(there, on.seconds, curve) >= 0.9 * curve[-1]
+        assert np.interp(0.7 * there, on.seconds, curve) < 0.9 * curve[-1]
     slow = changed(saltpan.design, "blocks/bias/capacitor/farad", "10m")
     slow = changed(slow, "blocks/bias/resistor/ohm", "10k")
     again = solve(slow)
@@ -444,3 +448,21 @@ def test_a_three_terminal_regulator_is_judged_at_its_drop_its_limit_its_heat_and
     (hot,) = rule.examine(amplifier)
     high = amplifier.on_mains(253.0).state.at
     assert hot.value == pytest.approx(45 + 60 * (high.voltage("c") - high.voltage("u")) * 12.6 / 25, rel=0.01)
+
+
+def test_what_a_rectifier_tube_fills_of_two_in_series_is_less_than_either():
+    def found(farad):
+        mill = fit_part(changed(examples.example("mill"), "blocks/reservoir/capacitor/farad", farad),
+                        "blocks/reservoir/lower", True)  # fmt: skip
+        mill = changed(mill, "blocks/reservoir/lower/farad", farad)
+        return list(RULE["first-capacitor"].examine(solve(mill)))
+
+    assert not found("82u")
+    (one,) = found("220u")
+    assert one.value == pytest.approx(110e-6)
+
+
+def test_heaters_on_a_rail_are_among_what_it_feeds():
+    sedge = solve(examples.example("sedge"))
+    (draw,) = next(branch for branch in _all(supply_tree(sedge)) if branch.block.id == "heater_rail").draws
+    assert (draw.block, draw.ampere) == ("heaters", pytest.approx(0.3, rel=0.01))  # two ECC82 at 12.6 V, 0.15 A
