@@ -1,4 +1,5 @@
-"""The studies of the supply: the first minute and the first cycles, bleeders, trimmers, the null of a filament."""
+"""The studies of the supply: the first two minutes and the first cycles, bleeders, trimmers, the null of a
+filament."""
 
 from __future__ import annotations
 
@@ -18,12 +19,12 @@ from thermionic.supplies.bleeding import bleeders
 from thermionic.supplies.discharging import HARMLESS
 from thermionic.supplies.filaments import balances
 from thermionic.supplies.moments import house_volts
-from thermionic.supplies.starting import MINUTE, surge, switch_on
+from thermionic.supplies.starting import LONG, MINUTE, surge, switch_on
 from thermionic.supplies.trimming import reaches
 from thermionic.values import Quantity, display
 
 _KINDS = ("ac", "second", "third", "fourth", "fifth")
-_TICKS = ((0.01, "10 ms"), (0.1, "0.1"), (1.0, "1"), (10.0, "10"), (60.0, "60 s"))
+_TICKS = ((0.01, "10 ms"), (0.1, "0.1"), (1.0, "1"), (10.0, "10"), (120.0, "120 s"))
 
 
 def _make_switch_on(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
@@ -34,7 +35,7 @@ def _make_switch_on(amplifier: SolvedAmplifier, _: Arguments, report: Report) ->
     cold = surge(amplifier, high)
     report(0.1, "The first cycles, hot")
     hot = surge(amplifier, high, hot=True)
-    report(0.2, "The first minute")
+    report(0.2, "The first two minutes")
     on = switch_on(amplifier, high)
     report(0.6, "Switched off after a minute")
     off = switch_on(amplifier, high, until=2 * MINUTE, off_at=MINUTE)
@@ -70,7 +71,7 @@ def _in_order(amplifier: SolvedAmplifier, rails: dict[str, Any]) -> dict[str, An
 
 def _first_minute(on: dict[str, Any]) -> Plot | None:
     """Every rail from the switch, over the logarithm of time."""
-    span = Scale(0.01, MINUTE, log=True)
+    span = Scale(0.01, LONG, log=True)
     return _rails("Every rail from the switch", "after the switch", on, 0.0, (0.01, span), _TICKS)
 
 
@@ -137,7 +138,7 @@ def _peaks(amplifier: SolvedAmplifier, on: dict[str, Any]) -> list[dict[str, Any
 
 
 def _when(second: float) -> str:
-    if second > 0.9 * MINUTE:
+    if second > 0.9 * LONG:
         return "settled"
     return f"{second * 1e3:.0f} ms" if second < 1 else f"{second:.1f} s"
 
@@ -163,7 +164,7 @@ def _fuse(result: Any) -> list[Figure]:
         Figure("Mains, first peak", display(cold["mains"]["value"], Quantity.CURRENT)),
         Figure("Through the fuse in the first cycles", f"{cold['fuse_i2t']:.2g} A²s"),
         Figure("Melts it, about (unsure by three times)", f"{cold['melting_i2t']:.2g} A²s"),
-        Figure("Fuse in the first minute", went),
+        Figure("Fuse in the first two minutes", went),
     ]
 
 

@@ -1,4 +1,4 @@
-"""From the switch to discharged: the first minute, the first cycles, and how long it stays dangerous."""
+"""From the switch to discharged: the first two minutes, the first cycles, and how long it stays dangerous."""
 
 from __future__ import annotations
 

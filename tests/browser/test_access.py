@@ -146,10 +146,9 @@ def test_three_tasks_with_one_thumb_on_a_telephone(browser, address):
             page.keyboard.press("Enter")
             verdict = page.locator(".readings .verdict").nth(count)
             expect(verdict).not_to_be_empty()
-            page.wait_for_timeout(100)  # a frame or two, for it to be brought back into sight
-            box, at = verdict.bounding_box(), readings.nth(count).bounding_box()
-            assert at["y"] >= 0
-            assert box["y"] + box["height"] <= 844 - 48
+            in_sight = "(e) => e.getBoundingClientRect().bottom <= innerHeight - 48"
+            page.wait_for_function(in_sight, arg=verdict.element_handle())  # it is brought back into it
+            assert readings.nth(count).bounding_box()["y"] >= 0
         expect(page.locator("#reasons")).to_contain_text("Stop here")
 
 

@@ -41,7 +41,7 @@ class Motorboating(Rule):
                 amplifier.compiled.designator(path),
                 f"It motorboats through {rail}" if one.runs else f"It nearly motorboats through {rail}",
                 f"What comes back through {rail} to what hangs behind it goes round {strongest:.2g} times at "
-                f"{display(at, Quantity.FREQUENCY, 2)}, "
+                f"{display(at, Quantity.FREQUENCY, 2)}, at {amplifier.design.brief.mains_volt:.0f} V mains, working, "
                 + (f"and it runs by itself {where}." if one.runs else f"and is {distance:.2f} from running {where}."),
                 "It pops or pumps slowly with nothing at the input, and throws the loudspeaker's cone about."
                 if one.runs

@@ -1,4 +1,4 @@
-"""From the switch: the first cycles, the first minute, and switched on again while hot."""
+"""From the switch: the first cycles, the first two minutes, and switched on again while hot."""
 
 from __future__ import annotations
 
@@ -22,6 +22,7 @@ from thermionic.devices.base import Array
 from thermionic.devices.thermal import Hot
 
 MINUTE = 60.0
+LONG = 2 * MINUTE  # what is followed from the switch
 _CYCLES = 8  # of the mains, that the first surge is followed for
 _ACCURACY = Accuracy(relative=1e-3, volt=1e-2, other=1e-4)
 _SOAKS = 1.0  # s: what a resistor's own body takes up without getting hot
@@ -40,7 +41,7 @@ class Peak:
 
 @dataclass(frozen=True)
 class SwitchOn:
-    """The first minute on one mains: ``seconds`` (points,); the mean voltage of each rail by its name, V; what
+    """The first two minutes on one mains: ``seconds`` (points,); the mean voltage of each rail by its name, V; what
     flows in the fuse, A rms (empty without one); every capacitor's highest voltage and every resistor's
     greatest heat in a second (W, without its ripple's), by designator; and when the fuse went, None if it held.
     ``off_at`` is when it was switched off again, None if it was not."""
@@ -72,7 +73,7 @@ class Surge:
 def switch_on(
     amplifier: SolvedAmplifier,
     volt: float,
-    until: float = MINUTE,
+    until: float = LONG,
     off_at: float | None = None,
     opened: Collection[str] = (),
 ) -> SwitchOn:
