@@ -151,7 +151,7 @@ def test_the_next_step_does_not_wait_for_the_cures_of_the_last(page):
         expect(part).to_contain_text(value)
         expect(page.locator(".looking")).not_to_have_count(0)
     asked = f"seen={page.locator('#work').get_attribute('data-revision')}"
-    for _ in range(200):
+    for _ in range(1200):
         if kept and asked in kept[-1].request.url:
             break
         page.wait_for_timeout(50)

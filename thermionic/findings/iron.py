@@ -110,8 +110,8 @@ class WindingCurrent(Rule):
                 path,
                 coppers[0].part,
                 "The mains winding carries more than it is made for",
-                f"{display(ampere, Quantity.CURRENT)} rms at {amplifier.design.brief.mains_volt:.0f} V mains, working; "
-                f"it is made for {display(rating, Quantity.CURRENT)}.",
+                f"{display(ampere, Quantity.CURRENT)} rms at {amplifier.design.brief.mains_volt:.0f} V mains, "
+                f"working; it is made for {display(rating, Quantity.CURRENT)}.",
                 "Its copper heats by the square of that, and its insulation ages the faster.",
                 ampere,
                 rating,
