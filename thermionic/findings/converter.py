@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-import numpy as np
-
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import ConverterUse
 from thermionic.findings.base import Finding, Rule, Severity
@@ -18,16 +16,6 @@ _FULL = 0.98  # of its limit, from which it holds its current and not its voltag
 def delivered(moment: Moment, use: ConverterUse) -> float:
     """What a converter delivers, A."""
     return -float(moment.state.at.terminal_currents[use.part][1])
-
-
-def _input(moment: Moment, use: ConverterUse) -> tuple[float, float]:
-    """The lowest and highest volts at its input over the mains cycle."""
-    mains = moment.state.mains
-    node = moment.state.netlist[use.part].nodes[0]
-    if mains is None:
-        return 2 * (moment.state.at.voltage(node),)
-    wave = mains.node_waveform(node)
-    return float(np.min(wave)), float(np.max(wave))
 
 
 class ConverterRange(Rule):
@@ -46,7 +34,8 @@ class ConverterRange(Rule):
         at_low, at_high = at_work(amplifier, low), cold(amplifier, high)
         for use in uses:
             path = f"blocks/{use.block}"
-            ampere, least, most = delivered(at_low, use), _input(at_low, use)[0], _input(at_high, use)[1]
+            node = at_low.state.netlist[use.part].nodes[0]
+            ampere, least, most = delivered(at_low, use), at_low.lowest(node), at_high.highest(node)
             if ampere > _FULL * use.ampere:
                 volt = at_low.state.at.voltage(at_low.state.netlist[use.part].nodes[1])
                 yield Finding(

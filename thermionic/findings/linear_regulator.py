@@ -5,11 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-import numpy as np
-
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import LinearUse
-from thermionic.devices.base import Array
 from thermionic.findings.base import Finding, Rule, Severity
 from thermionic.supplies.moments import Moment, at_work, cold, house_volts
 from thermionic.values import Quantity, display
@@ -36,7 +33,8 @@ class LinearRange(Rule):
         for use in uses:
             block: Any = amplifier.design.block(use.block)
             path = f"blocks/{use.block}"
-            left = float(np.min(_input(lowest, use))) - lowest.state.at.voltage(_out(lowest, use))
+            source, out = lowest.state.netlist[use.part].nodes
+            left = lowest.lowest(source) - lowest.state.at.voltage(out)
             ampere = -float(lowest.state.at.terminal_currents[use.part][1])
             if ampere > _FULL * block.ampere:
                 yield Finding(
@@ -65,7 +63,7 @@ class LinearRange(Rule):
                     "A larger heat-sink, or a resistor before it that takes the heat where it does no harm.",
                     inside, HOTTEST if over else LASTING,
                 )  # fmt: skip
-            most = float(np.max(_input(early, use)))
+            most = early.highest(source)
             if most > block.rating_volt:
                 yield Finding(
                     self.name, Severity.OVER, f"{path}/rating_volt", use.part,
@@ -75,17 +73,7 @@ class LinearRange(Rule):
                 )  # fmt: skip
 
 
-def _out(moment: Moment, use: LinearUse) -> str:
-    return moment.state.netlist[use.part].nodes[1]
-
-
-def _input(moment: Moment, use: LinearUse) -> Array:
-    """The volts at its input over the mains cycle."""
-    node, mains = moment.state.netlist[use.part].nodes[0], moment.state.mains
-    return np.array([moment.state.at.voltage(node)]) if mains is None else mains.node_waveform(node)
-
-
 def _watt(moment: Moment, use: LinearUse) -> float:
+    source, out = moment.state.netlist[use.part].nodes
     at = moment.state.at
-    ampere = -float(at.terminal_currents[use.part][1])
-    return ampere * float(np.mean(_input(moment, use)) - at.voltage(_out(moment, use)))
+    return -float(at.terminal_currents[use.part][1]) * (at.voltage(source) - at.voltage(out))

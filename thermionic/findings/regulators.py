@@ -39,12 +39,6 @@ def pass_watt(moment: Moment, use: PassUse) -> float:
     return ampere * (at.voltage(use.drain) - at.voltage(use.source))
 
 
-def _highest(moment: Moment, node: str) -> float:
-    """A node's highest voltage over the mains cycle, V."""
-    mains = moment.state.mains
-    return float(np.max(mains.node_waveform(node))) if mains else moment.state.at.voltage(node)
-
-
 def _left(moment: Moment, use: PassUse) -> float:
     """What is left across a pass transistor at the bottom of the ripple, V."""
     mains = moment.state.mains
@@ -111,9 +105,9 @@ class PassVoltage(Rule):
         for use in amplifier.compiled.said(PassUse):
             part = find(amplifier.design, use.path).value
             _, usual, high = house_volts(amplifier.design)
-            if _highest(cold(amplifier, usual), use.drain) * (high / usual) * _SAFELY <= part.rating_volt:
+            if cold(amplifier, usual).highest(use.drain) * (high / usual) * _SAFELY <= part.rating_volt:
                 continue
-            value = _highest(cold(amplifier, high), use.drain)
+            value = cold(amplifier, high).highest(use.drain)
             if value <= part.rating_volt:
                 continue
             enough = next((volt for volt in _VOLTS if volt >= 1.1 * value), None)

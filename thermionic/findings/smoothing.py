@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
-import numpy as np
-
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import SeriesCapacitors
 from thermionic.blocks.fields import Resistor, SmoothingCapacitor
-from thermionic.circuit.netlist import GROUND
 from thermionic.design import find
 from thermionic.findings.base import FIT, Cure, Finding, Rule, Severity, next_above
 from thermionic.findings.capacitor_voltage import RATINGS
@@ -62,7 +59,7 @@ class SeriesSharing(Rule):
                     other: SmoothingCapacitor = other,
                     node: str = use.node,
                 ) -> float:
-                    volt = _highest(moment, node)
+                    volt = moment.highest(node)
                     return max(filled(volt, one, other), settled(volt, other, balance))
 
                 found = worst(
@@ -109,14 +106,6 @@ def _cure(
         ohm = step(ohm, Series.E12, -1)
     enough = next_above(1.1 * least(fitted), RATINGS)
     return Cure(f"{path}/rating_volt", f"{enough:g} V", f"Fit a {enough:g} V capacitor") if enough else None
-
-
-def _highest(moment: Moment, node: str) -> float:
-    """A rail's crest, V."""
-    mains = moment.state.mains
-    if mains is None:
-        return 0.0 if node == GROUND else moment.state.at.voltage(node)
-    return float(np.max(mains.node_waveform(node)))
 
 
 class RippleCurrent(Rule):

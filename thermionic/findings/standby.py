@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-import numpy as np
-
 from thermionic.amplifier import Compiled, SolvedAmplifier
 from thermionic.blocks.facets import Rectified, Standby
 from thermionic.circuit.supply import solve_circuit
@@ -57,8 +55,7 @@ class StandbySwitch(Rule):
             path, before = f"blocks/{use.block}", compiled.node(use.before)
 
             def across(moment: Moment, node: str = before) -> float:
-                mains = moment.state.mains
-                return float(np.max(mains.node_waveform(node))) if mains else moment.state.at.voltage(node)
+                return moment.highest(node)
 
             found = worst(amplifier, use.breaks_volt, (_open,), across, severity=Severity.POOR, grows=1.1)
             if found is not None:

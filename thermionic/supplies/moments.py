@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.circuit.supply_state import CircuitState
 from thermionic.design import Design
+from thermionic.devices.base import Array
 
 # How far the public mains may go from what is usual in a house where nobody has read it: EN 50160 (2010), 4.2.2.
 SPREAD = 0.1
@@ -32,6 +35,19 @@ class Moment:
     def words(self) -> str:
         """As it is said in a finding."""
         return f"at {self.mains_volt:.0f} V mains, {self.when}"
+
+    def wave(self, node: str) -> Array:
+        """A node's voltage over the mains cycle, V, (samples,); one sample without the mains."""
+        mains = self.state.mains
+        return np.array([self.state.at.voltage(node)]) if mains is None else mains.node_waveform(node)
+
+    def highest(self, node: str) -> float:
+        """A node's highest voltage over the mains cycle, V."""
+        return float(np.max(self.wave(node)))
+
+    def lowest(self, node: str) -> float:
+        """A node's lowest voltage over the mains cycle, V."""
+        return float(np.min(self.wave(node)))
 
 
 def at_work(amplifier: SolvedAmplifier, volt: float) -> Moment:
