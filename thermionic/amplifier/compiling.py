@@ -102,19 +102,14 @@ class Compiled:
     def warming(self) -> Compiled:
         """The same with tubes that come to temperature as theirs do, and converters that come up, for a run from
         switch-on."""
-        rising = {use.part: use.rises_second for use in self.said(ConverterUse)}
+        netlist = self.netlist
         heated = {use.part: use.type for use in self.tubes} | {use.part: use.type for use in self.rectifier_tubes}
-        parts = tuple(
-            replace(part, device=_warming(part.device, heated[part.name])) if part.name in heated else part
-            for part in self.netlist.parts
-        )
-        parts = tuple(
-            replace(part, device=replace(part.device, rises_second=rising[part.name]))  # type: ignore[type-var]
-            if part.name in rising
-            else part
-            for part in parts
-        )
-        return replace(self, netlist=replace(self.netlist, parts=parts))
+        for name, type_ in heated.items():
+            netlist = netlist.with_device(name, _warming(netlist[name].device, type_))
+        for converter in self.said(ConverterUse):
+            device: Any = netlist[converter.part].device
+            netlist = netlist.with_device(converter.part, replace(device, rises_second=converter.rises_second))
+        return replace(self, netlist=netlist)
 
     def designators(self, path: str, side: str = "") -> tuple[str, ...]:
         """The designators of the parts that a path, or a value within it, belongs to; of one side. Raises

@@ -152,11 +152,7 @@ class SolvedAmplifier:
 
     def rms_ampere(self, name: str) -> float:
         """A resistor's current over the mains cycle, A rms."""
-        part, mains = self.netlist[name], self.state.mains
-        ohm = float(part.device.ohm)  # type: ignore[attr-defined]
-        at, back = (0.0 if node == GROUND else self.state.at.voltage(node) for node in part.nodes)
-        moving = mains.ripple_mean_square(*part.nodes) if mains else 0.0
-        return float(((at - back) ** 2 + moving) ** 0.5) / ohm
+        return self.state.rms_ampere(name)
 
     def part(self, path: str) -> PartState:
         """The state of the hottest of the parts that a design path belongs to. Raises KeyError."""

@@ -138,6 +138,14 @@ class CircuitState:
     at: OperatingPoint
     mains: MainsState | None
 
+    def rms_ampere(self, name: str) -> float:
+        """A resistor's current over the mains cycle, A rms. Raises NetlistRefused for a part that is not in it."""
+        part = self.netlist[name]
+        a, b = part.nodes
+        moving = self.mains.ripple_mean_square(a, b) if self.mains else 0.0
+        steady = self.at.voltage(a) - self.at.voltage(b)
+        return float((steady**2 + moving) ** 0.5) / float(part.device.ohm)  # type: ignore[attr-defined]
+
     @lazily
     def standing(self) -> Netlist:
         """The circuit as it stands between two mains cycles, for a transient of its signal: the rectifiers as their

@@ -55,6 +55,10 @@ class Warmup:
     second: float = 0.0
     rise: float = 1.0
 
+    def reaches(self, share: float) -> float:
+        """When ``share`` of the full emission is reached, s after switch-on."""
+        return float(self.second / (1.0 / share - 1.0) ** (self.rise / 4.0))
+
     def emission(self, second: float, off: float = np.inf) -> float:
         """Emission at ``second`` after switch-on as a fraction of the full one; switched off again at ``off``."""
         if self.second <= 0:

@@ -54,12 +54,8 @@ def _fit(path: str, ampere: float | None) -> Cure | None:
     return Cure(f"{path}/ampere", words, f"Fit {words}")
 
 
-def _current(amplifier: SolvedAmplifier, name: str, moment: Moment) -> float:
-    part, mains = amplifier.netlist[name], moment.state.mains
-    if mains is None:
-        return 0.0
-    wave = mains.node_waveform(part.nodes[0]) - mains.node_waveform(part.nodes[1])
-    return float((wave**2).mean() ** 0.5) / float(part.device.ohm)  # type: ignore[attr-defined]
+def _current(name: str, moment: Moment) -> float:
+    return moment.state.rms_ampere(name)
 
 
 class FuseRating(Rule):
@@ -73,7 +69,7 @@ class FuseRating(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for path, fuse in amplifier.compiled.components(FusePart):
             name = amplifier.compiled.designator(path)
-            found = worst(amplifier, fuse.ampere, (at_work,), partial(_current, amplifier, name), grows=1.6)
+            found = worst(amplifier, fuse.ampere, (at_work,), partial(_current, name), grows=1.6)
             if found is not None:
                 enough = next((one for one in FUSES if LOADED * one >= found.value), None)
                 yield Finding(
@@ -93,7 +89,7 @@ class FuseRating(Rule):
             needed = OPENS * fuse.ampere
             if ampere is None or use.plus == "0" or ampere >= needed:
                 continue
-            usual = _current(amplifier, name, at_work(amplifier, amplifier.design.brief.mains_volt))
+            usual = _current(name, at_work(amplifier, amplifier.design.brief.mains_volt))
             fitting = next((one for one in FUSES if usual <= LOADED * one and OPENS * one <= ampere), None)
             yield Finding(
                 self.name, Severity.POOR, path, name, f"{name} may not open on a shorted rectifier",

@@ -16,7 +16,6 @@ from thermionic.supplies.ratings import CHASSIS, lasting_hours
 from thermionic.supplies.stress import ripple_ampere
 from thermionic.values import Quantity, Series, display, step
 
-_YEAR = 8760.0
 _LEAST_HOURS = 5000.0  # what a hobbyist's evenings take some ten years to use up
 _LEAST_OHM = 10e3
 

@@ -32,7 +32,10 @@ def arrivals(amplifier: SolvedAmplifier, seconds: Array, rails: Mapping[str, Arr
     A rail is there at nine tenths of where the run leaves it, a tube from a tenth of its emission on; when that is
     is a usual figure of its kind, unsure by half.
     """
-    drawing = {use.part: _drawing(use.type) for use in amplifier.compiled.tubes}
+    drawing = {
+        use.part: use.type.heater.warmup.reaches(_DRAWS) if use.type.heater else 0.0
+        for use in amplifier.compiled.tubes
+    }
     held = [drawing[use.part] for use in amplifier.compiled.tubes if use.bias is Bias.FIXED]
     found = []
     for rail in amplifier.compiled.rails:
@@ -42,18 +45,6 @@ def arrivals(amplifier: SolvedAmplifier, seconds: Array, rails: Mapping[str, Arr
         second = float(np.asarray(seconds)[np.argmax(curve >= _UP * curve[-1])])
         late = rail.bias and bool(held) and second > min(held)
         found.append(Arrival(rail.name, "bias" if rail.bias else "rail", second, late))
-    of_types: dict[str, float] = {}
-    for use in amplifier.compiled.tubes:
-        of_types[use.type.type] = drawing[use.part]
+    of_types = {use.type.type: drawing[use.part] for use in amplifier.compiled.tubes}
     found += [Arrival(name, "tube", second) for name, second in of_types.items()]
     return tuple(sorted(found, key=lambda one: one.second))
-
-
-def _drawing(type_) -> float:  # type: ignore[no-untyped-def]
-    """When a type has come to a tenth of its emission, s."""
-    if type_.heater is None:
-        return 0.0
-    warmup = type_.heater.warmup
-    grid = np.linspace(0.0, 4 * max(warmup.second, 1e-3), 2001)[1:]
-    emission = np.array([warmup.emission(float(second)) for second in grid])
-    return float(grid[np.argmax(emission >= _DRAWS)])

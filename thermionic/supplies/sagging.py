@@ -6,13 +6,14 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.integrate import cumulative_trapezoid
 
 from thermionic import budget
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.circuit.netlist import GROUND, Netlist
+from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.supply_state import MainsState
 from thermionic.circuit.system import System
-from thermionic.circuit.transient import Transient, transient
+from thermionic.circuit.transient import transient
 from thermionic.devices import Sine
 from thermionic.devices.base import Array
 from thermionic.devices.thermal import Hot
@@ -83,7 +84,8 @@ def sag(
         while begun < until - 1e-9:
             span = min(_PIECE, until - begun)
             budget.check("following a burst in time")
-            run = _piece(netlist, begun, span, x, longest)
+            # Each piece begins with a mains cycle and a period of the tone.
+            run = transient(System(netlist), span, start=x, longest=longest)
             x = run.x[-1]
             pieces.append((begun + run.seconds, {key: run.voltage(node) for key, node in nodes.items()},
                            run.voltage(load)))  # fmt: skip
@@ -95,7 +97,7 @@ def sag(
     rails = []
     for key, node in nodes.items():
         means = _means(seconds, np.concatenate([piece[1][key] for piece in pieces]), mains_hertz, cycles)
-        before = 0.0 if node == GROUND else amplifier.state.at.voltage(node)
+        before = amplifier.state.at.voltage(node)
         rails.append(_sagged(key, middles, means, before, length))
     power = (
         1
@@ -128,15 +130,9 @@ def _idling(system: System, mains: MainsState) -> Array:
     return x
 
 
-def _piece(netlist: Netlist, begun: float, span: float, x: Array, longest: float) -> Transient:
-    """A piece of a run, which begins with a mains cycle and a period of the tone."""
-    return transient(System(netlist), span, start=x, longest=longest)
-
-
 def _means(seconds: Array, values: Array, hertz: float, cycles: int) -> Array:
     """The mean of each mains cycle, (cycles,)."""
-    steps = np.diff(seconds) * (values[1:] + values[:-1]) / 2
-    integral = np.concatenate([[0.0], np.cumsum(steps)])
+    integral = cumulative_trapezoid(values, seconds, initial=0)
     edges = np.interp(np.arange(cycles + 1) / hertz, seconds, integral)
     means: Array = np.diff(edges) * hertz
     return means

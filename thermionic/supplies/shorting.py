@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import Rectified, TubeUse
 from thermionic.blocks.fields import FusePart
-from thermionic.circuit.netlist import GROUND, Netlist, Part
+from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.supply_state import CircuitState
 from thermionic.design import Resistor
@@ -63,10 +63,10 @@ def _shorted(amplifier: SolvedAmplifier, use: TubeUse) -> Shorted:
     short = Part("RSHORT", ResistorDevice(_SHORT_OHM), (node(use.anode), node(use.cathode)))
     state = solve_circuit(_one_channel(amplifier).with_parts([short]), amplifier.state)
     at = state.at
-    ampere = (at.voltage(short.nodes[0]) - _volt(state, short.nodes[1])) / _SHORT_OHM
+    ampere = (at.voltage(short.nodes[0]) - at.voltage(short.nodes[1])) / _SHORT_OHM
     fuse, rating = None, None
     for path, part in amplifier.compiled.components(FusePart):
-        fuse, rating = _rms(state, amplifier.compiled.designator(path)), part.ampere
+        fuse, rating = state.rms_ampere(amplifier.compiled.designator(path)), part.ampere
     mean, made_for, most = None, None, 0.0
     for rectified in amplifier.compiled.said(Rectified):
         now, rest = (rectifying(one, rectified).mean_ampere for one in (state, amplifier.state))
@@ -92,7 +92,7 @@ def _burning(amplifier: SolvedAmplifier, state: CircuitState) -> tuple[Burning, 
     found = []
     for path, resistor in amplifier.compiled.components(Resistor):
         for name in amplifier.compiled.designators(path):
-            watt = _rms(state, name) ** 2 * resistor.ohm
+            watt = state.rms_ampere(name) ** 2 * resistor.ohm
             if watt > _BURNS * resistor.rating_watt:
                 found.append(Burning(name, path.split("/")[1].replace("_", " "), watt, resistor.rating_watt))
     for use in amplifier.compiled.transformers:
@@ -104,16 +104,3 @@ def _burning(amplifier: SolvedAmplifier, state: CircuitState) -> tuple[Burning, 
                 found.append(Burning(use.part, "its copper", heat, None))
     found.sort(key=lambda one: -(one.watt / one.rating_watt if one.rating_watt else one.watt))
     return tuple(found[:_SHOWN])
-
-
-def _volt(state: CircuitState, node: str) -> float:
-    return 0.0 if node == GROUND else state.at.voltage(node)
-
-
-def _rms(state: CircuitState, name: str) -> float:
-    if name not in state.netlist:
-        return 0.0
-    a, b = state.netlist[name].nodes
-    ohm = float(state.netlist[name].device.ohm)  # type: ignore[attr-defined]
-    moving = state.mains.ripple_mean_square(a, b) if state.mains else 0.0
-    return float(((_volt(state, a) - _volt(state, b)) ** 2 + moving) ** 0.5) / ohm

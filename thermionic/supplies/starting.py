@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from scipy.integrate import cumulative_trapezoid
 
 from thermionic.amplifier import Compiled, SolvedAmplifier, compile_design
 from thermionic.blocks.facets import Copper, Rectified, Standby
@@ -127,9 +128,7 @@ def _peaks(
                 plus, minus = netlist[name].nodes
                 most = np.abs(run.voltage(plus) - run.voltage(minus))
                 if isinstance(part, Resistor):
-                    heat = most**2 / part.ohm
-                    steps = np.diff(run.seconds) * (heat[1:] + heat[:-1]) / 2
-                    joule = np.concatenate([[0.0], np.cumsum(steps)])
+                    joule = cumulative_trapezoid(most**2 / part.ohm, run.seconds, initial=0)
                     most = (joule - np.interp(run.seconds - _SOAKS, run.seconds, joule)) / _SOAKS
                 found[name] = _peak(run.seconds, most)
     return found
