@@ -18,7 +18,6 @@ from bold_anode.rails import operations
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.findings.motorboating import NEAR
-from thermionic.supplies.filaments import hum_taps
 from thermionic.supplies.motorboating import rail_loops
 from thermionic.supplies.ripple import rail_ripples, what_buys_most
 from thermionic.supplies.sagging import sag
@@ -157,41 +156,6 @@ def _quieter(db: float | None) -> str:
     return f"{abs(db):.1f} dB {'quieter' if db > 0 else 'louder'}"
 
 
-def _make_hum_tap(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
-    report(0.1, "Solving it with the tap at seven places")
-    return [asdict(one) for one in hum_taps(amplifier)]
-
-
-def _show_hum_tap(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
-    if not result:
-        return {"done": True}
-    most = max(max(one["volts"]) for one in result) * 1.1e3
-    end = result[0]["positions"][-1]
-    axes = Axes((0.0, end), (0.0, most), "", HALF)
-    lines = [
-        axes.curve(kind, one["positions"], 1e3 * np.array(one["volts"]), one["designator"], "mV")
-        for kind, one in zip(_KINDS, result, strict=False)
-    ]
-    plot = axes.plot(
-        "Hum at the load against the turns past the HT", ("of the primary's turns", "hum, mV rms", ""), lines, [],
-        [(v, f"{v:.0%}") for v in round_steps(end, 4)], [(v, f"{v:g}") for v in round_steps(most, 4)],
-        [(kind, one["designator"]) for kind, one in zip(_KINDS, result, strict=False)],
-    )  # fmt: skip
-    rows = [
-        {
-            "name": amplifier.design.block(one["path"].split("/")[1]).label,
-            "block": one["path"].split("/")[1],
-            "now": f"{one['now']:.1%}",
-            "hum": display(one["hum_volt"], Quantity.VOLTAGE, 2),
-            "null": f"{one['null']:.1%}",
-            "share": f"{one['null']:.4f}",
-            "there": abs(one["now"] - one["null"]) < 0.002,
-        }
-        for one in result
-    ]
-    return {"done": True, "plots": drawn([plot], first=90), "rows": rows}
-
-
 @require_POST
 def hum_tap(request: Request, project_id: int) -> HttpResponse:
     """Set a transformer's turns past the HT."""
@@ -203,7 +167,6 @@ def hum_tap(request: Request, project_id: int) -> HttpResponse:
 
 
 STUDIES = (
-    Study("hum-tap", "rails/hum_tap.html", _make_hum_tap, _show_hum_tap),
     Study("sag", "rails/sag.html", _make_sag, _show_sag),
     Study("buys", "rails/buys.html", _make_buys, _show_buys),
 )

@@ -17,7 +17,6 @@ from thermionic.design import Capacitor, Resistor
 from thermionic.supplies.arriving import arrivals
 from thermionic.supplies.bleeding import bleeders
 from thermionic.supplies.discharging import HARMLESS
-from thermionic.supplies.filaments import balances
 from thermionic.supplies.moments import house_volts
 from thermionic.supplies.starting import LONG, MINUTE, surge, switch_on
 from thermionic.supplies.trimming import reaches
@@ -168,40 +167,6 @@ def _fuse(result: Any) -> list[Figure]:
     ]
 
 
-def _make_filament_null(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
-    report(0.1, "Solving it with the pot at seven positions")
-    return [asdict(one) for one in balances(amplifier)]
-
-
-def _show_filament_null(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
-    if not result:
-        return {"done": True}
-    most = max(max(one["volts"]) for one in result) * 1.1e3
-    axes = Axes((0.3, 0.7), (0.0, most), "", HALF)
-    lines = [
-        axes.curve(kind, one["positions"], 1e3 * np.array(one["volts"]), one["designator"], "mV")
-        for kind, one in zip(_KINDS, result, strict=False)
-    ]
-    plot = axes.plot(
-        "Hum at the load against the pot's position", ("position", "hum, mV rms", ""), lines, [],
-        [(v, f"{v:g}") for v in (0.3, 0.4, 0.5, 0.6, 0.7)], [(v, f"{v:g}") for v in round_steps(most, 4)],
-        [(kind, one["designator"]) for kind, one in zip(_KINDS, result, strict=False)],
-    )  # fmt: skip
-    rows = [
-        {
-            "path": one["path"],
-            "name": f"{one['designator']}, {amplifier.design.block(one['path'].split('/')[1]).label}",
-            "now": f"{one['now']:.2f}",
-            "hum": display(one["hum_volt"], Quantity.VOLTAGE, 2),
-            "null": f"{one['null']:.3f}",
-            "travel": f"{one['null']:.3f}",
-            "balanced": abs(one["now"] - one["null"]) < 0.004,
-        }
-        for one in result
-    ]
-    return {"done": True, "plots": drawn([plot], first=80), "rows": rows}
-
-
 def _make_trim_reach(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     report(0.1, "Looking for today's current with strong and with weak tubes")
     return [asdict(one) for one in reaches(amplifier)]
@@ -258,5 +223,4 @@ STUDIES = (
     Study("bleeders", "rails/bleeders.html", _make_bleeders, _show_bleeders),
     Study("trim-reach", "rails/trim_reach.html", _make_trim_reach, _show_trim_reach),
     Study("switch-on", "rails/switch_on.html", _make_switch_on, _show_switch_on),
-    Study("filament-null", "rails/filament_null.html", _make_filament_null, _show_filament_null),
 )
