@@ -29,6 +29,7 @@ SOURCES = (
     "circuit/kernels/newton.py",
     "circuit/kernels/sparse.py",
     "circuit/kernels/steps.py",
+    "chassis/kernels.py",
 )
 
 

@@ -139,6 +139,7 @@ class Bench:
     def offer_winding(self, winding: Winding) -> None:
         """Say what this block's winding is."""
         self._build.windings[self.block.id] = winding
+        self.say(winding)
 
     def core(self, reference_field: str) -> Core:
         """The mains transformer that a reference stands for."""
@@ -369,5 +370,6 @@ class Bench:
                     source,
                     output or anode,
                     self.path(leak) if leak else "",
+                    letter,
                 )
             )

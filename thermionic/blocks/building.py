@@ -28,6 +28,7 @@ from thermionic.blocks.facets import (
     Standby,
     TransformerUse,
     TubeUse,
+    Wafer,
     Winding,
 )
 from thermionic.circuit.netlist import Part
@@ -56,6 +57,8 @@ Facet = (
     | Source
     | TransformerUse
     | Loop
+    | Winding
+    | Wafer
 )
 
 

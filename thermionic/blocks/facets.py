@@ -21,7 +21,8 @@ class Bias(Enum):
 class TubeUse:
     """One section at work. ``nodes`` maps its electrodes to nodes, ``knob`` is the path of the value that sets its
     current ("" if none), with ``knob_raises`` +1 where a larger value means more current, -1 less. ``side`` is a or b
-    of a pair, "" else. ``source_node`` is where its signal comes from, before its coupling."""
+    of a pair, "" else. ``source_node`` is where its signal comes from, before its coupling; ``section`` the letter of
+    its section in the envelope."""
 
     block: str
     part: str
@@ -37,6 +38,7 @@ class TubeUse:
     source_node: str
     output: str
     leak: str = ""
+    section: str = "a"
 
     @property
     def path(self) -> str:
@@ -167,6 +169,14 @@ class Standby:
     breaks_volt: float
     before: str
     behind: str
+
+
+@dataclass(frozen=True)
+class Wafer:
+    """A rotary switch in the signal's way: its block, and the part of each of its contacts."""
+
+    block: str
+    parts: tuple[str, ...]
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from pydantic import Field, model_validator
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
+from thermionic.blocks.facets import Wafer
 from thermionic.blocks.fields import Ohms, named
 from thermionic.blocks.ports import Flow, SignalRef
 from thermionic.blocks.sketch import Sketch
@@ -38,12 +39,13 @@ class Selector(Block):
         return {"out": Flow.SIGNAL}
 
     def compile(self, bench: Bench) -> None:
-        out = bench.node("out")
+        out, contacts = bench.node("out"), []
         for place in range(1, 5):
             name = "input" if place == 1 else f"input_{place}"
             if getattr(self, name):
                 ohm = self.contact_ohm if place == self.position else 1e9
-                bench.add("SW", devices.Resistor(ohm), bench.take(name), out)
+                contacts.append(bench.add("SW", devices.Resistor(ohm), bench.take(name), out))
+        bench.say(Wafer(self.id, tuple(contacts)))
 
     def sketch(self, pen: Sketch) -> None:
         y = pen.level

@@ -1,0 +1,200 @@
+"""A first place for everything, by the school that a builder starts from.
+
+Each school says where on the box a kind of body would like to be; those that are in each other's way are pushed apart
+until they are not. What is pinned stays.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import ceil, sqrt
+
+import numpy as np
+
+from thermionic.blocks import Group
+from thermionic.chassis.bodies import Body
+from thermionic.chassis.document import Box, Layout, Placed
+from thermionic.design import Design
+from thermionic.devices.base import Array
+
+SCHOOLS = {
+    "iron at the rear": "All the iron along the rear, tubes before it: short front, easy to carry, the usual look.",
+    "power at one side": "Mains and supply at one side, signal at the other: the most distance where it counts.",
+    "symmetric": "Left and right alike about the middle, for looks; the power transformer stands between them.",
+}
+_MARGIN, _GAP, _PANEL = 0.016, 0.006, 0.024
+_POWER = ("mains transformer", "choke", "capacitor")
+
+
+@dataclass
+class _Seat:
+    """A body with where it would like to be, as it is pushed about: u, v, half measures, m, and its layers (outside
+    and inside the sheet)."""
+
+    body: Body
+    at: Array
+    half: Array
+    layers: tuple[bool, bool]
+    fixed: bool
+    placed: Placed
+
+
+def signal_order(design: Design) -> dict[str, float]:
+    """How far along each block is: from 0 at the source to 1 at the load, and from there to 2 backwards through the
+    supply, which the signal's returns meet at its last section first."""
+    signal = [block.id for block in design.blocks if block.group is not Group.SUPPLY]
+    supply = [block.id for block in design.blocks if block.group is Group.SUPPLY][::-1]
+    found = {block: number / max(len(signal) - 1, 1) for number, block in enumerate(signal)}
+    return found | {block: 1.0 + (number + 1) / len(supply) for number, block in enumerate(supply)}
+
+
+def order_of(bodies: Sequence[Body], design: Design) -> dict[str, float]:
+    """How far along the signal's way each body is, by its blocks; see ``signal_order``."""
+    places = signal_order(design)
+    return {
+        body.key: float(np.mean([places[block] for block in body.blocks])) if body.blocks else 2.0 for body in bodies
+    }
+
+
+def arranged(bodies: Sequence[Body], design: Design, layout: Layout, school: str) -> Layout:
+    """The layout with every body placed by a school, but those that are pinned. The box grows where it is too
+    small for all."""
+    box = _large_enough(bodies, layout.box)
+    layout = layout.model_copy(update={"box": box})
+    order = order_of(bodies, design)
+    seats = [_seat(body, layout, order[body.key], school) for body in bodies]
+    for face in ("top", "front", "rear", "bottom"):
+        here = [seat for seat in seats if seat.placed.face == face]
+        size = np.array([box.width, box.depth if face in ("top", "bottom") else box.height])
+        _push_apart(here, size, face == "top")
+    placed = []
+    for seat in seats:
+        placed.append(seat.placed.model_copy(update={"u": _milli(seat.at[0]), "v": _milli(seat.at[1])}))
+    return layout.model_copy(update={"placed": tuple(placed)})
+
+
+def _milli(metres: float) -> float:
+    return round(float(metres) * 1e3) / 1e3
+
+
+def _large_enough(bodies: Sequence[Body], box: Box) -> Box:
+    """A box of the same proportions, with room enough on its top."""
+    if box.built == "bought or reused":
+        return box
+    area = sum((b.sizes.across + 2 * _GAP) * (b.sizes.along + 2 * _GAP) for b in bodies if b.home == "top" and not b.inside)
+    deepest = max((b.sizes.below for b in bodies), default=0.0)
+    wanted = area / 0.6
+    grow = max(1.0, sqrt(wanted / ((box.width - 2 * _MARGIN) * (box.depth - 2 * _MARGIN))))
+    return box.model_copy(
+        update={
+            "width": min(1.0, ceil(box.width * grow * 100) / 100),
+            "depth": min(0.8, ceil(box.depth * grow * 100) / 100),
+            "height": max(box.height, ceil((deepest + 0.012) * 100) / 100),
+        }
+    )
+
+
+def _seat(body: Body, layout: Layout, order: float, school: str) -> _Seat:
+    old, box = layout.of(body.key), layout.box
+    layers = (not body.inside, body.inside or body.sizes.below > 0.005)
+    half = np.array([body.sizes.across, body.sizes.along]) / 2
+    if old is not None and old.pinned:
+        if old.turn % 180 == 90:
+            half = half[::-1]
+        return _Seat(body, np.array([old.u, old.v]), half, layers, True, old)
+    x, y, turn = _wish(body, order, school)
+    width, height = box.width, box.depth if body.home in ("top", "bottom") else box.height
+    u = (1 - x if body.home == "rear" else x) * width
+    if turn % 180 == 90:
+        half = half[::-1]
+    placed = Placed(body=body.key, face=body.home, u=0.0, v=0.0, turn=turn, inside=body.inside, mount=body.mount)
+    return _Seat(body, np.array([u, y * height]), half, layers, False, placed)
+
+
+def _wish(body: Body, order: float, school: str) -> tuple[float, float, float]:
+    """Where a body would like to be, as shares of the box from the left and from the front (or from below), and its
+    turn."""
+    side = {0: 0.0, 1: -1.0, 2: 1.0}[body.channel]
+    symmetric = school == "symmetric"
+    if body.home != "top":
+        across = {
+            "pot": 0.3, "rotary switch": 0.2, "switch": 0.75, "mains switch": 0.9, "lamp": 0.82, "meter": 0.5,
+            "jack": (0.1 if order < 0.5 else 0.35) + 0.06 * side, "terminals": 0.5 + 0.11 * side, "inlet": 0.93, "fuse": 0.82, "foot": 0.5,
+            "earth bolt": 0.97,
+        }.get(body.family, 0.5)  # fmt: skip
+        if symmetric and body.family == "jack":
+            across = (0.35 if order < 0.5 else 0.65) + 0.04 * side
+        return across, 0.55, 0.0
+    if body.family == "earth bolt":
+        return 0.95, 0.92, 0.0
+    if body.family == "signal earth":
+        return 0.12, 0.9, 0.0
+    turn = 90.0 if body.family in ("mains transformer",) else 0.0
+    lane = 0.5 + 0.5 * side * 0.55
+    if symmetric:
+        if body.family == "mains transformer":
+            return 0.5, 0.82, turn
+        if body.family in ("choke", "capacitor") or (body.family == "tube" and order > 1.0):
+            return 0.5, 0.45, 0.0
+        if body.family == "transformer":
+            return 0.5 + 0.38 * side, 0.8, 0.0
+        return 0.5 + side * (0.12 + 0.3 * order), 0.22 + (0.06 if body.family == "strip" else 0.0), 0.0
+    if school == "power at one side":
+        if body.family == "mains transformer":
+            return 0.9, 0.75, turn
+        if body.family in ("choke", "capacitor") or order > 1.0:
+            return 0.78, 0.3, 0.0
+        if body.family == "transformer":
+            return 0.5 + 0.12 * side, 0.82, 0.0
+        return 0.08 + 0.5 * order, 0.5 + 0.28 * side, 0.0
+    if body.family == "mains transformer":
+        return 0.93, 0.85, turn
+    if body.family == "choke":
+        return 0.72, 0.85, 0.0
+    if body.family == "transformer":
+        return 0.3 + 0.16 * side, 0.85, 0.0
+    if body.family == "capacitor" or order > 1.0:
+        return 0.85, 0.3, 0.0
+    return 0.06 + 0.62 * order, 0.3 + 0.2 * (lane - 0.5) / 0.275, 0.0
+
+
+def _push_apart(seats: list[_Seat], size: Array, top: bool) -> None:
+    """Move what overlaps until nothing does, on a wall sideways only; in the end some may be left that do."""
+    if not seats:
+        return
+    at = np.array([seat.at for seat in seats])
+    half = np.array([seat.half for seat in seats])
+    layers = np.array([seat.layers for seat in seats])
+    fixed = np.array([seat.fixed for seat in seats])
+    shares = (layers[:, None] & layers[None]).any(axis=2)
+    np.fill_diagonal(shares, False)
+    margin = np.minimum(_MARGIN, 0.2 * size)
+    # What hangs under the top keeps clear of the depth of pots and jacks.
+    clear = np.where(layers[:, 1:] & top, [[0.0, _PANEL]], 0.0)
+    gap = 2 * _GAP if top else _GAP / 2
+    rng = np.random.default_rng(1)
+    at = at + rng.normal(0, 1e-4, at.shape) * ~fixed[:, None]
+    best, least = at, np.inf
+    for turn in range(600):
+        low, high = half + margin + clear, size - half - margin - clear
+        inside = np.where(low <= high, np.clip(at, low, np.maximum(low, high)), size / 2)
+        at = np.where(fixed[:, None], at, inside)
+        apart = at[:, None] - at[None]
+        over = half[:, None] + half[None] + gap - np.abs(apart)
+        deep = np.where(shares & (over > 0).all(axis=2), over.min(axis=2), 0.0)
+        if deep.sum() < least:
+            best, least = at.copy(), float(deep.sum())
+        if deep.max() < 5e-4:
+            break
+        axis = over.argmin(axis=2) if top else np.zeros(deep.shape, dtype=int)
+        if turn % 10 == 9 and top:  # round what stands in a corner
+            odd = np.triu(rng.random(deep.shape) < 0.3)
+            axis = np.where(odd | odd.T, 1 - axis, axis)
+        push = np.zeros_like(at)
+        for direction in (0, 1):
+            depth = np.where((axis == direction) & (deep > 0), over[:, :, direction], 0.0)
+            push[:, direction] = 0.5 * (depth * np.sign(apart[:, :, direction] + 1e-9)).sum(axis=1)
+        at = at + 0.7 * np.clip(push, -0.02, 0.02) * ~fixed[:, None]
+    for seat, where in zip(seats, best, strict=True):
+        seat.at = where

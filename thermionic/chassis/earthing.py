@@ -1,0 +1,222 @@
+"""Signal earth as it is wired by each school: a network of wires with resistance, bolts, and the sheet.
+
+``star``: every return has a wire of its own to one point. ``bus``: one wire along the signal's way, from the inputs to
+the supply, each return where it comes by. ``local stars``: each stage's returns meet at its tag strip, and the strips
+at one point. ``chassis``: each body's return goes to the sheet where it stands. In all but the last the network meets
+the sheet at one bolt.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from thermionic.chassis.bodies import Body
+from thermionic.chassis.catalogue import material
+from thermionic.chassis.document import Layout
+from thermionic.chassis.fields import MU0
+from thermionic.chassis.nets import EARTH
+from thermionic.chassis.sheet import conductances
+from thermionic.chassis.wiring import Terminal, Way, Wire, length_of
+from thermionic.devices.base import Array, ComplexArray
+
+COPPER_OHM_METRE = 1.72e-8
+# Resistance of a soldered joint and of a bolt through bare metal, Ω: as measured on good ones, unsure by three times.
+JOINT_OHM, BOLT_OHM, BREAKER_OHM = 0.5e-3, 1e-3, 10.0
+SHEET = "sheet"
+SAME = 0.01  # m: what is bolted nearer than this is on one bolt
+
+
+@dataclass(frozen=True, eq=False)
+class Link:
+    """A conductor of the earth network between two of its nodes: Ω and H; the wire that it is, where it is one."""
+
+    key: str
+    ends: tuple[str, str]
+    ohm: float
+    henry: float = 0.0
+    wire: Wire | None = None
+
+    def admittance(self, hertz: Array) -> ComplexArray:
+        """S, (frequencies,)."""
+        found: ComplexArray = 1.0 / (self.ohm + 2j * np.pi * np.asarray(hertz) * self.henry)
+        return found
+
+
+@dataclass(frozen=True, eq=False)
+class EarthNetwork:
+    """Nodes (terminals by key, the sheet's bolts) and the links between them; voltages are to ``reference``."""
+
+    nodes: tuple[str, ...]
+    links: tuple[Link, ...]
+    reference: str
+
+    def _admittances(self, hertz: Array) -> tuple[ComplexArray, ComplexArray, Array]:
+        at = {node: place for place, node in enumerate(self.nodes)}
+        ends = np.array([[at[a], at[b]] for a, b in (link.ends for link in self.links)]).reshape(-1, 2)
+        each = np.array([link.admittance(hertz) for link in self.links]).reshape(len(self.links), -1)
+        incidence = np.zeros((len(self.links), len(self.nodes)))
+        rows = np.arange(len(self.links))
+        incidence[rows, ends[:, 0]], incidence[rows, ends[:, 1]] = 1.0, -1.0
+        whole = np.einsum("ln,lh,lm->hnm", incidence, each, incidence)
+        place = at[self.reference]
+        whole[:, place, :], whole[:, :, place] = 0.0, 0.0
+        whole[:, place, place] = 1.0
+        # What hangs on nothing keeps to earth through a hundred megohms.
+        lonely = np.abs(np.einsum("hnn->hn", whole)).max(axis=0) == 0
+        whole[:, lonely, lonely] = 1e-8
+        return whole, each, incidence
+
+    def volts(self, hertz: Array, amperes: ComplexArray, emf: ComplexArray | None = None) -> ComplexArray:
+        """The voltage of every node, (nodes, frequencies), for currents into them (nodes, frequencies) and an EMF in
+        each link from its first to its second end (links, frequencies)."""
+        whole, each, incidence = self._admittances(hertz)
+        into = amperes.astype(complex)
+        if emf is not None:
+            into = into - incidence.T @ (each * emf)
+        into[self.nodes.index(self.reference)] = 0.0
+        found: ComplexArray = np.linalg.solve(whole, into.T[:, :, None])[:, :, 0].T
+        return found
+
+    def through(self, hertz: Array, volts: ComplexArray, emf: ComplexArray | None = None) -> ComplexArray:
+        """The current in each link from its first to its second end, A, (links, frequencies)."""
+        _, each, incidence = self._admittances(hertz)
+        drop = incidence @ volts
+        found: ComplexArray = each * (drop if emf is None else drop + emf)
+        return found
+
+    def adjoint(self, hertz: Array, weights: ComplexArray) -> tuple[ComplexArray, ComplexArray]:
+        """Of the sum of ``weights`` (nodes, frequencies) times the nodes' voltages: what it gains by an ampere into
+        each node (nodes, frequencies), and by a volt of EMF in each link (links, frequencies)."""
+        whole, each, incidence = self._admittances(hertz)
+        wanted = weights.astype(complex)
+        wanted[self.nodes.index(self.reference)] = 0.0
+        gains = np.linalg.solve(whole.transpose(0, 2, 1), wanted.T[:, :, None])[:, :, 0].T
+        gains[self.nodes.index(self.reference)] = 0.0
+        return gains, -each * (incidence @ gains)
+
+
+def earth_network(
+    bodies: Sequence[Body], terminals: Sequence[Terminal], layout: Layout, order: dict[str, float]
+) -> EarthNetwork:
+    """Signal earth as the layout's school wires it; ``order`` says how far along the signal's way each body is."""
+    return _Earths(terminals, layout, order).network()
+
+
+class _Earths:
+    def __init__(self, terminals: Sequence[Terminal], layout: Layout, order: dict[str, float]) -> None:
+        self.layout, self.order = layout, order
+        self.way = Way(layout)
+        self.bolt = next((one for one in terminals if one.body.family == "signal earth"), None)
+        self.own = [one for one in terminals if one is not self.bolt]
+        self.links: list[Link] = []
+
+    def network(self) -> EarthNetwork:
+        if not self.own or self.bolt is None:
+            names = tuple(one.key for one in self.own) or ("none",)
+            return EarthNetwork(names, (), names[0])
+        within = self._within_bodies()
+        school = self.layout.earthing.school
+        {"star": self._star, "bus": self._bus, "local stars": self._local, "chassis": self._chassis}[school](within)
+        nodes = dict.fromkeys([one.key for one in (self.bolt, *self.own)])
+        nodes |= dict.fromkeys(end for link in self.links for end in link.ends)
+        return EarthNetwork(tuple(nodes), tuple(self.links), self.bolt.key)
+
+    def _within_bodies(self) -> list[Terminal]:
+        """One terminal of each body, its others joined to that by short wires."""
+        by_body: dict[str, list[Terminal]] = {}
+        for one in self.own:
+            by_body.setdefault(one.body.key, []).append(one)
+        for first, *others in by_body.values():
+            for other in others:
+                self._join(first, other)
+        return [ends[0] for ends in by_body.values()]
+
+    def _join(self, one: Terminal, other: Terminal, more_ohm: float = 0.0) -> None:
+        wire = self.way.wire("earth", EARTH, one, other)
+        length = length_of(wire.points)
+        gauge = self.layout.earthing.gauge * 1e-6
+        ohm = COPPER_OHM_METRE * length / gauge + 2 * JOINT_OHM + more_ohm
+        # The inductance of a round wire, mu0 l/2pi (ln(2l/a) - 3/4): E. B. Rosa, Bull. Bur. Stand. 4 (1908), p. 301.
+        radius = (gauge / np.pi) ** 0.5
+        henry = MU0 * length / (2 * np.pi) * max(np.log(max(2 * length / radius, 2.2)) - 0.75, 0.1)
+        self.links.append(Link(wire.key, (wire.ends[0].key, wire.ends[1].key), ohm, float(henry), wire))
+
+    def _breaker(self) -> float:
+        return BREAKER_OHM if self.layout.earthing.breaker else 0.0
+
+    def _star(self, ends: list[Terminal]) -> None:
+        assert self.bolt is not None
+        for end in ends:
+            self._join(end, self.bolt, BOLT_OHM)
+
+    def _bus(self, ends: list[Terminal]) -> None:
+        assert self.bolt is not None
+        shared = sorted((one for one in ends if one.body.channel == 0), key=self._along)
+        first = [one for one in shared if self._along(one) <= 1.0]
+        supply = [one for one in shared if self._along(one) > 1.0]
+        channels = [
+            sorted((one for one in ends if one.body.channel == number), key=self._along) for number in (1, 2)
+        ]
+        for one, other in zip(supply, supply[1:], strict=False):
+            self._join(one, other)
+        for chain in channels:
+            whole = [*chain, *supply[:1]]
+            for one, other in zip(whole, whole[1:], strict=False):
+                self._join(one, other)
+        # What both channels share before the supply (the volume control) is on the bus of the first.
+        main = channels[0] or channels[1] or supply
+        if not any(channels):
+            whole = [*first, *supply[:1]]
+            for one, other in zip(whole, whole[1:], strict=False):
+                self._join(one, other)
+            main = whole
+        else:
+            for one in first:
+                near = min(main, key=lambda end: abs(self._along(end) - self._along(one)))
+                self._join(one, near)
+        at = main[0] if self.layout.earthing.bolt == "inputs" else (supply or main)[-1]
+        self._join(at, self.bolt, BOLT_OHM + self._breaker())
+
+    def _along(self, one: Terminal) -> float:
+        return self.order.get(one.body.key, 2.0)
+
+    def _local(self, ends: list[Terminal]) -> None:
+        assert self.bolt is not None
+        hubs = [one for one in ends if one.body.family == "strip"] or ends[:1]
+        for end in ends:
+            if end in hubs:
+                self._join(end, self.bolt, BOLT_OHM)
+                continue
+            blocks = set(end.body.blocks)
+            alike = [hub for hub in hubs if hub.body.channel in (0, end.body.channel)] or hubs
+            hub = min(
+                alike,
+                key=lambda one: (not blocks & set(one.body.blocks), abs(self._along(one) - self._along(end)),
+                                 float(np.abs(one.at - end.at).sum())),
+            )  # fmt: skip
+            self._join(end, hub)
+
+    def _chassis(self, ends: list[Terminal]) -> None:
+        assert self.bolt is not None
+        box = self.layout.box
+        bolts: dict[tuple[float, float], str] = {}
+        for end in (self.bolt, *ends):
+            x, y = np.clip(end.at[:2], 0, [box.width, box.depth])
+            place = round(float(x) / SAME) * SAME, round(float(y) / SAME) * SAME
+            name = bolts.setdefault(place, f"{SHEET} {len(bolts) + 1}")
+            self.links.append(Link(f"{end.key} > {name}", (end.key, name), BOLT_OHM + JOINT_OHM, 2e-8))
+        names = list(bolts.values())
+        between = conductances(box.width, box.depth, sheet_ohm(self.layout), list(bolts))
+        for i in range(len(names)):
+            for j in range(i):
+                if -between[i, j] > 1e-3:
+                    ends_ = (names[j], names[i])
+                    self.links.append(Link(f"{SHEET}: {names[j]} > {names[i]}", ends_, float(-1 / between[i, j])))
+
+
+def sheet_ohm(layout: Layout) -> float:
+    """The sheet's resistance a square, Ω."""
+    return 1.0 / (material(layout.box.material)["conductivity"] * layout.box.sheet)

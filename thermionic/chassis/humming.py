@@ -1,0 +1,512 @@
+"""The hum of a layout at the loudspeaker, by what causes it.
+
+Every alternating current and moment induces an EMF along every wire; every alternating voltage drives a current into
+every wire by the capacitance between them; the returns of all stages flow in the earth wiring. Each of these is
+carried to the load by the solved circuit (``transfer``). What one source does by all the wires of its way adds with
+its phases, for one wire's EMF is nothing without that of the wire that closes its loop; sources are added by their
+squares, as which way round each is wired is not known.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.chassis.arranging import order_of
+from thermionic.chassis.bodies import Attached, Body, bodies
+from thermionic.chassis.capacitances import capacitances
+from thermionic.chassis.catalogue import material
+from thermionic.chassis.document import Layout
+from thermionic.chassis.earthing import EarthNetwork, earth_network
+from thermionic.chassis.fields import Dipole, Neumann, Pieces, Sheet, flux_density, through_dipole, twisted
+from thermionic.chassis.geometry import direction, in_room
+from thermionic.chassis.nets import EARTH, Net
+from thermionic.chassis.sources import IronSource, PairSource, Sources, coil_axis
+from thermionic.chassis.transfer import HARMONICS, Transfers, transfers
+from thermionic.chassis.wiring import Terminal, Wire, Wiring, wired
+from thermionic.devices.base import Array, ComplexArray
+from thermionic.lazily import lazily
+from thermionic.performance.levels import reference_output
+from thermionic.performance.quiet import quiet
+from thermionic.supplies.heating import heater_hum
+
+# By how many times each way of getting in is unsure, either way.
+WIRES_UNSURE, CAPACITIVE_UNSURE, EARTH_UNSURE, INSIDE_UNSURE, LEAK_UNSURE = 1.6, 1.8, 1.5, 3.0, 10.0
+_UNTWISTED = 0.012  # m of a twisted pair that is open at either end
+_FLOOR = 0.03  # of an untwisted pair's field that is left of a pair twisted by hand, however far away
+# Inside a tube, between its grid's and its cathode's leads: an area, m², that a field goes through.
+_TUBE_AREA = 1.0e-4
+# A shell core gathers so many times the field that it stands in, at this flux density at its rating, T.
+_GATHERS, _CORE_TESLA = 3.0, 1.0
+_RADIUS, _PIN = 0.4e-3, 0.008  # m: of a wire; the length of a pin
+_COARSE = 0.03  # m, of a piece with one charge along it
+_ANCHORS = np.array([1, 2, 5, 12])
+
+
+@dataclass(frozen=True)
+class Cause:
+    """One source of hum by one way: what it is and where it gets in, in words and by the key of its body or wire; the
+    volts at the load, rms, its strongest frequency, Hz, and by how many times it is unsure either way."""
+
+    source: str
+    key: str
+    way: str
+    path: str
+    path_key: str
+    volt: float
+    hertz: float
+    unsure: float
+
+
+@dataclass(frozen=True)
+class LayoutHum:
+    """All hum of a layout at the load of its worse channel, by cause, the most first. ``reference_volt`` is the
+    load's at 1 W (or the reference output of a line stage)."""
+
+    reference_volt: float
+    causes: tuple[Cause, ...]
+    channel: int
+
+    @property
+    def volt(self) -> float:
+        """All of it, V rms, sources added by their squares."""
+        return float(np.sqrt(sum(cause.volt**2 for cause in self.causes)))
+
+    def band(self) -> tuple[float, float]:
+        """The least and the most that it may be, V rms, as each cause is unsure."""
+        low, high = (
+            float(np.sqrt(sum((cause.volt * cause.unsure**sign) ** 2 for cause in self.causes))) for sign in (-1, 1)
+        )
+        return low, high
+
+    def below(self, volt: float) -> float:
+        """A voltage in dB below the reference (above nothing: better)."""
+        return float(20 * np.log10(self.reference_volt / max(volt, 1e-12)))
+
+
+@dataclass(frozen=True, eq=False)
+class Laid:
+    """A layout with everything that follows from where things are."""
+
+    amplifier: SolvedAmplifier
+    layout: Layout
+    bodies: tuple[Body, ...]
+    wiring: Wiring
+    earth: EarthNetwork
+    transfers: Transfers
+
+    @lazily
+    def sheet(self) -> Sheet:
+        """The top sheet."""
+        of = material(self.layout.box.material)
+        return Sheet(self.layout.box.sheet, of["conductivity"], of["permeability"])
+
+    @lazily
+    def hum(self) -> LayoutHum:
+        """The hum of the worse channel."""
+        return max(_Humming(self).channels(), key=lambda one: one.volt)
+
+
+def lay(amplifier: SolvedAmplifier, layout: Layout) -> Laid:
+    """A layout of a solved amplifier."""
+    found = bodies(amplifier, layout)
+    wiring = wired(amplifier, found, layout)
+    earth = earth_network(found, wiring.earths, layout, order_of(found, amplifier.design))
+    return Laid(amplifier, layout, found, wiring, earth, transfers(amplifier))
+
+
+def _rms(phasors: ComplexArray) -> float:
+    return float(np.sqrt(np.sum(np.abs(phasors) ** 2) / 2))
+
+
+class _Humming:
+    def __init__(self, laid: Laid) -> None:
+        self.laid, self.layout, self.transfers = laid, laid.layout, laid.transfers
+        self.amplifier = laid.amplifier
+        self.box = laid.layout.box
+        self.placed = {one.body: one for one in laid.layout.placed}
+        self.sources = Sources(self.amplifier, self.transfers)
+        self.hertz = self.transfers.hertz
+        self.numbers = (1, 2) if self.amplifier.design.channels == 2 else (0,)
+        # Everything that an EMF can be in: the wires of nets, then those of earth.
+        self.wires: list[Wire] = [
+            *(wire for wire in laid.wiring.wires),
+            *(link.wire for link in laid.earth.links if link.wire is not None),
+        ]
+        self.pieces = Pieces.of([self._lowered(wire.points) for wire in self.wires])
+
+    def _lowered(self, points: Array) -> Array:
+        """Heights from the middle of the top sheet."""
+        found: Array = points + [0.0, 0.0, self.box.sheet / 2]
+        return found
+
+    def channels(self) -> list[LayoutHum]:
+        """The hum of each channel."""
+        amplifier = self.amplifier
+        output = reference_output(amplifier)
+        reference = (output * amplifier.load.ohm) ** 0.5 if amplifier.load.power else output
+        found = []
+        pairs = [self.sources.pair(pair) for pair in self.laid.wiring.pairs]
+        irons = [iron for body in self.laid.bodies if body.key in self.placed
+                 and (iron := self.sources.iron(body, self.layout)) is not None]  # fmt: skip
+        induced = [(source, self._induced(source)) for source in pairs]
+        strayed = [(iron, self._strayed(iron)) for iron in irons]
+        supply = self._supply()
+        coupled = self._coupled(pairs)
+        for channel in self.numbers:
+            gains = self._gains(channel)
+            causes = self._magnetic(channel, gains, induced, strayed, supply)
+            causes += self._capacitive(channel, coupled)
+            causes += self._earth(channel) + self._elsewhere()
+            causes = [cause for cause in causes if cause.volt > 1e-10]
+            found.append(LayoutHum(reference, tuple(sorted(causes, key=lambda one: -one.volt)), channel))
+        return found
+
+    # What a volt in each wire does.
+
+    def _gains(self, channel: int) -> ComplexArray:
+        """The load's volts for a volt in each wire, from its first end to its second, (wires, harmonics)."""
+        found = np.zeros((len(self.wires), HARMONICS), dtype=complex)
+        by_net: dict[Net, list[int]] = defaultdict(list)
+        for number, wire in enumerate(self.laid.wiring.wires):
+            by_net[wire.net].append(number)
+        for net, numbers in by_net.items():
+            if net.channel not in (0, channel):
+                continue
+            beyond = _beyond([self.wires[number] for number in numbers])
+            for number, terminals in zip(numbers, beyond, strict=True):
+                found[number] = sum(
+                    (self._weight(one, channel) for one in terminals), np.zeros(HARMONICS, dtype=complex)
+                )
+        _, by_emf = self.laid.earth.adjoint(self.hertz, self._earth_weights(channel))
+        first = len(self.laid.wiring.wires)
+        rows = [row for row, link in enumerate(self.laid.earth.links) if link.wire is not None]
+        found[first:] = by_emf[rows]
+        return found
+
+    def _weight(self, terminal: Terminal, channel: int) -> ComplexArray:
+        """The load's volts for a volt at all parts that meet at a pin."""
+        return sum(
+            (self._of(one) for one in terminal.pin.attached if one.channel in (0, channel)),
+            np.zeros(HARMONICS, dtype=complex),
+        )
+
+    def _of(self, attached: Attached) -> ComplexArray:
+        return self.transfers.of_terminal(attached)
+
+    def _earth_weights(self, channel: int) -> ComplexArray:
+        at = {node: place for place, node in enumerate(self.laid.earth.nodes)}
+        weights = np.zeros((len(at), HARMONICS), dtype=complex)
+        for terminal in self.laid.wiring.earths:
+            if terminal.key in at:
+                weights[at[terminal.key]] += self._weight(terminal, channel)
+        return weights
+
+    # EMFs in the wires.
+
+    def _induced(self, source: PairSource) -> ComplexArray:
+        """The EMF that a pair leaves in every wire, V, (wires, harmonics)."""
+        middle = Pieces.of([self._lowered(source.pair.points)])
+        aside = middle.sideways * source.pair.spacing / 2
+        there, back = middle.moved(aside), middle.moved(-aside)
+        there_at, back_at = (Neumann(self.pieces, half, self.laid.sheet) for half in (there, back))
+        weight: Array | float = 1.0
+        if source.pair.pitch > 0:
+            along = np.concatenate([[0], np.cumsum(np.sqrt((middle.along**2).sum(axis=1)))])
+            halfway = (along[:-1] + along[1:]) / 2
+            opened = (halfway < _UNTWISTED) | (halfway > along[-1] - _UNTWISTED)
+            weight = np.where(opened[None], 1.0, np.maximum(twisted(there_at.near, source.pair.pitch), _FLOOR))
+        present = np.abs(source.amperes) > 1e-3 * np.abs(source.amperes).max()
+        return self._over_harmonics(
+            lambda hertz: (weight * (there_at.at(hertz) - back_at.at(hertz))).sum(axis=1), source.amperes, present
+        )
+
+    def _over_harmonics(self, linkage: object, drive: ComplexArray, present: Array) -> ComplexArray:
+        """EMFs of the wires by their linkage, a function of frequency, which is interpolated between a few."""
+        wanted = np.flatnonzero(present)
+        if len(wanted) == 0:
+            return np.zeros((len(self.wires), HARMONICS), dtype=complex)
+        anchors = _ANCHORS if wanted[-1] > 0 else _ANCHORS[:1]
+        at = np.stack(
+            [self.pieces.add_up(linkage(self.hertz[0] * order), len(self.wires)) for order in anchors]  # type: ignore[operator]
+        )
+        orders = np.log(np.arange(1, HARMONICS + 1))
+        places = np.log(anchors)
+        share = np.stack([np.interp(orders, places, np.eye(len(anchors))[k]) for k in range(len(anchors))])
+        whole = at.T @ share
+        found: ComplexArray = -2j * np.pi * self.hertz * whole * drive
+        return found
+
+    def _dipole(self, iron: IronSource) -> Dipole:
+        placed, body = self.placed[iron.body.key], iron.body
+        middle = (body.sizes.above - min(body.sizes.below, body.sizes.above)) / 2
+        at = in_room(self.box, placed, (0.0, 0.0, middle)) + [0.0, 0.0, self.box.sheet / 2]
+        return Dipole(at, direction(self.box, placed, coil_axis(body)))
+
+    def _strayed(self, iron: IronSource) -> ComplexArray:
+        dipole = self._dipole(iron)
+        present = np.abs(iron.moment) > 1e-3 * max(float(np.abs(iron.moment).max()), 1e-15)
+        return self._over_harmonics(
+            lambda hertz: through_dipole(self.pieces, dipole, self.laid.sheet, hertz), iron.moment, present
+        )
+
+    def _supply(self) -> ComplexArray:
+        """The EMF in every wire by the currents in the HT's wires and in those of earth, (wires, harmonics)."""
+        amperes = self._wire_amperes()
+        carrying = np.flatnonzero(np.sqrt((np.abs(amperes) ** 2).sum(axis=1) / 2) > 2e-3)
+        if len(carrying) == 0:
+            return np.zeros((len(self.wires), HARMONICS), dtype=complex)
+        sources = Pieces.of([self._lowered(self.wires[number].points) for number in carrying])
+        between = Neumann(self.pieces, sources, self.laid.sheet)
+        drive = amperes[carrying][sources.wire]
+        found = np.zeros((len(self.wires), HARMONICS), dtype=complex)
+        at = [between.at(self.hertz[0] * order) for order in _ANCHORS]
+        orders, places = np.log(np.arange(1, HARMONICS + 1)), np.log(_ANCHORS)
+        for k, matrix in enumerate(at):
+            share = np.interp(orders, places, np.eye(len(_ANCHORS))[k])
+            found += self.pieces.add_up((matrix @ (drive * share)).T, len(self.wires)).T
+        found *= -2j * np.pi * self.hertz
+        return found
+
+    def _wire_amperes(self) -> ComplexArray:
+        """The mains' harmonics of the current in each wire from its first to its second end, A."""
+        found = np.zeros((len(self.wires), HARMONICS), dtype=complex)
+        by_net: dict[Net, list[int]] = defaultdict(list)
+        for number, wire in enumerate(self.laid.wiring.wires):
+            if wire.kind == "HT":
+                by_net[wire.net].append(number)
+        for numbers in by_net.values():
+            for number, terminals in zip(numbers, _beyond([self.wires[k] for k in numbers]), strict=True):
+                for terminal in terminals:
+                    for one in terminal.pin.attached:
+                        found[number] -= self.transfers.current(one)
+        earth = self.laid.earth
+        through = earth.through(self.hertz, self._earth_volts())
+        first = len(self.laid.wiring.wires)
+        found[first:] = through[[row for row, link in enumerate(earth.links) if link.wire is not None]]
+        return found
+
+    @lazily
+    def _returned(self) -> ComplexArray:
+        """What each pin sends into earth, A, (nodes of earth, harmonics)."""
+        at = {node: place for place, node in enumerate(self.laid.earth.nodes)}
+        amperes = np.zeros((len(at), HARMONICS), dtype=complex)
+        for terminal in self.laid.wiring.earths:
+            for one in terminal.pin.attached:
+                if terminal.key in at:
+                    amperes[at[terminal.key]] += self.transfers.current(one)
+        return amperes
+
+    def _earth_volts(self) -> ComplexArray:
+        return self.laid.earth.volts(self.hertz, self._returned)
+
+    # Causes.
+
+    def _magnetic(
+        self, channel: int, gains: ComplexArray, induced: Sequence[tuple[PairSource, ComplexArray]],
+        strayed: Sequence[tuple[IronSource, ComplexArray]], supply: ComplexArray,
+    ) -> list[Cause]:  # fmt: skip
+        causes = []
+        grouped: dict[str, list[tuple[PairSource, ComplexArray]]] = defaultdict(list)
+        for source, emf in induced:
+            grouped[f"{source.pair.kind}:{source.pair.of}"].append((source, emf))
+        for several in grouped.values():
+            emf = np.sum([one for _, one in several], axis=0)
+            pair = several[0][0].pair
+            loudest = max(several, key=lambda one: _rms((gains * one[1]).sum(axis=0)))[0].pair
+            causes.append(
+                self._cause(_pair_name(pair.kind, pair.of), loudest.key, "magnetic", gains * emf, WIRES_UNSURE)
+            )
+        causes.append(self._cause("Charging current in supply and earth wires", "supply", "magnetic", gains * supply,
+                                  WIRES_UNSURE))  # fmt: skip
+        for iron, emf in strayed:
+            causes.append(self._cause(iron.body.title, iron.body.key, "magnetic", gains * emf, iron.unsure))
+            causes += self._into_bodies(channel, iron)
+        return causes
+
+    def _cause(
+        self, source: str, key: str, way: str, parts: ComplexArray, unsure: float,
+    ) -> Cause:  # fmt: skip
+        """A cause by what it gives through each wire, (wires, harmonics)."""
+        whole = parts.sum(axis=0)
+        by_net: dict[Net, ComplexArray] = {}
+        for wire, part in zip(self.wires, parts, strict=True):
+            by_net[wire.net] = by_net.get(wire.net, 0) + part
+        most = max((net for net in by_net if net != EARTH), key=lambda net: _rms(by_net[net]), default=EARTH)
+        hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
+        return Cause(source, key, way, f"the wires of {most.name}", f"net:{most.node}:{most.channel}", _rms(whole),
+                     hertz, unsure)  # fmt: skip
+
+    def _into_bodies(self, channel: int, iron: IronSource) -> list[Cause]:
+        """A stray field in output transformers and in tubes."""
+        dipole, causes = self._dipole(iron), []
+        for body in self.laid.bodies:
+            placed = self.placed.get(body.key)
+            if placed is None or body is iron.body or body.channel not in (0, channel):
+                continue
+            at = in_room(self.box, placed, (0.0, 0.0, body.sizes.above * 0.45)) + [0, 0, self.box.sheet / 2]
+            emf = np.zeros(HARMONICS, dtype=complex)
+            if body.family == "transformer":
+                axis = direction(self.box, placed, coil_axis(body))
+                use = next(use for use in self.amplifier.compiled.transformers if use.block in body.blocks)
+                emf = self._in_core(use.part, use.block) * self._field(at, dipole, axis, iron)
+                gain = self._of(Attached(use.part, 0, channel))
+                causes.append(self._spot(iron, body, "in its core", gain * emf, iron.unsure * 1.5))
+            elif body.family == "tube":
+                normal = direction(self.box, placed, (0.0, 1.0, 0.0))
+                emf = -2j * np.pi * self.hertz * _TUBE_AREA * self._field(at, dipole, normal, iron)
+                whole = np.zeros(HARMONICS, dtype=complex)
+                for pin in body.pins:
+                    for one in pin.attached:
+                        if one.channel in (0, channel) and self._is_grid(one):
+                            whole += self._of(one) * emf
+                causes.append(self._spot(iron, body, "inside the tube", whole, INSIDE_UNSURE * 1.5))
+        return causes
+
+    def _field(self, at: Array, dipole: Dipole, axis: Array, iron: IronSource) -> ComplexArray:
+        """The field of a stray moment along an axis somewhere, T, (harmonics,)."""
+        unit = np.array([flux_density(at, dipole, self.laid.sheet, hertz) @ axis for hertz in self.hertz[:1]])
+        found: ComplexArray = unit[0] * iron.moment
+        return found
+
+    def _in_core(self, part: str, block: str) -> ComplexArray:
+        """The EMF in a signal transformer's primary for 1 T along its coil, V: a core that its full power at its lowest
+        frequency takes to ``_CORE_TESLA`` has so many turns times area."""
+        of = self.amplifier.design.block(block)
+        rating = getattr(of, "core", None)
+        ohm = float(getattr(of, "primary_ohm", 0.0) or 5000.0)
+        watt, low = (rating.watt, rating.hertz) if rating else (10.0, 40.0)
+        linkage = np.sqrt(2 * watt * ohm) / (2 * np.pi * low) / _CORE_TESLA
+        found: ComplexArray = -2j * np.pi * self.hertz * linkage * _GATHERS
+        return found
+
+    def _is_grid(self, one: Attached) -> bool:
+        device = self.amplifier.netlist[one.part].device
+        return "grid" in device.terminals and device.terminals.index("grid") == one.terminal
+
+    def _spot(self, iron: IronSource, body: Body, where: str, phasors: ComplexArray, unsure: float) -> Cause:
+        hertz = float(self.hertz[int(np.argmax(np.abs(phasors)))])
+        return Cause(iron.body.title, iron.body.key, "magnetic", f"{body.title}, {where}", body.key, _rms(phasors),
+                     hertz, unsure)  # fmt: skip
+
+    # Capacitive.
+
+    def _coupled(self, pairs: Sequence[PairSource]) -> list[tuple[PairSource, Net, ComplexArray]]:
+        """The current that each pair drives into each net, A, (harmonics,)."""
+        nets: dict[Net, int] = {}
+        cut: list[Pieces] = []
+        for wire in self.laid.wiring.wires:
+            number = nets.setdefault(wire.net, len(nets))
+            if not wire.shielded:
+                cut.append(_owned(Pieces.of([self._lowered(wire.points)], _COARSE), number))
+        legs = []
+        for source in pairs:
+            middle = Pieces.of([self._lowered(source.pair.points)], _COARSE)
+            for side in (1, -1):
+                legs.append(len(nets) + len(legs))
+                cut.append(_owned(middle.moved(side * middle.sideways * source.pair.spacing / 2), legs[-1]))
+        for body in self.laid.bodies:
+            for pin in body.pins if body.key in self.placed else ():
+                if pin.net in nets:
+                    at = self._lowered(in_room(self.box, self.placed[body.key], pin.at))
+                    cut.append(_owned(Pieces.of([np.array([at, at + [0.0, 0.0, _PIN]])]), nets[pin.net]))
+        size = len(nets) + len(legs)
+        if not nets or not legs:
+            return []
+        pieces = Pieces(*(np.concatenate([getattr(one, name) for one in cut]) for name in ("start", "end", "wire")))
+        matrix = capacitances(pieces, np.full(len(pieces.wire), _RADIUS), size)
+        found = []
+        for k, source in enumerate(pairs):
+            for net, number in nets.items():
+                push = np.zeros(HARMONICS, dtype=complex)
+                for leg, volts in enumerate(source.volts):
+                    between = -matrix[number, legs[2 * k + leg]]
+                    push += 2j * np.pi * self.hertz * between * volts
+                found.append((source, net, push))
+        return found
+
+    def _capacitive(
+        self, channel: int, coupled: Sequence[tuple[PairSource, Net, ComplexArray]]
+    ) -> list[Cause]:
+        grouped: dict[str, dict[Net, ComplexArray]] = defaultdict(dict)
+        first: dict[str, PairSource] = {}
+        for source, net, push in coupled:
+            if net.channel not in (0, channel):
+                continue
+            name = f"{source.pair.kind}:{source.pair.of}"
+            first.setdefault(name, source)
+            gain = self.transfers.of_current(net.node)
+            grouped[name][net] = grouped[name].get(net, 0) + gain * push
+        causes = []
+        for name, by_net in grouped.items():
+            whole = np.sum(list(by_net.values()), axis=0)
+            net = max(by_net, key=lambda one: _rms(by_net[one]))
+            hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
+            pair = first[name].pair
+            causes.append(Cause(_pair_name(pair.kind, pair.of), pair.key, "capacitive", f"the wires of {net.name}",
+                                f"net:{net.node}:{net.channel}", _rms(whole), hertz, CAPACITIVE_UNSURE))  # fmt: skip
+        return causes
+
+    def _earth(self, channel: int) -> list[Cause]:
+        """What the returns leave across the earth wires."""
+        weights = self._earth_weights(channel)
+        parts = weights * self._earth_volts()
+        whole = parts.sum(axis=0)
+        place = int(np.argmax([_rms(part) for part in parts])) if len(parts) else 0
+        hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
+        terminal = next((one for one in self.laid.wiring.earths if one.key == self.laid.earth.nodes[place]), None)
+        path = f"the earth of {terminal.body.title}" if terminal else "earth"
+        return [Cause("Returns in the earth wiring", "earth", "earth", path, terminal.body.key if terminal else "earth",
+                      _rms(whole), hertz, EARTH_UNSURE)]  # fmt: skip
+
+    def _elsewhere(self) -> list[Cause]:
+        """What is there whatever the layout: ripple on the rails, and leakage in the tubes."""
+        known, found = quiet(self.amplifier), []
+        mains = self.amplifier.design.brief.mains_hertz
+        if known.hum_volt > 0:
+            rail = known.hum_causes[0].name or "a filament" if known.hum_causes else ""
+            found.append(Cause("Ripple on the rails", "rails", "supply", rail, "rails", known.hum_volt,
+                               known.hum_hertz, 1.2))  # fmt: skip
+        leaks = heater_hum(self.amplifier)
+        if leaks:
+            volt = float(np.sqrt(sum(one.volt**2 for one in leaks)))
+            found.append(Cause("Leakage from heaters to cathodes", "leak", "leakage", leaks[0].part, leaks[0].part, volt,
+                               mains, LEAK_UNSURE))  # fmt: skip
+        return found
+
+
+def _pair_name(kind: str, of: str) -> str:
+    name = of.replace("_", " ")
+    return {"mains": "Mains wires", "HT AC": f"Rectifier's wires of {name}"}.get(
+        kind, "Heater wires" if of == "heaters" else f"Heater wires of {name}"
+    )
+
+
+def _owned(pieces: Pieces, owner: int) -> Pieces:
+    """Pieces that all belong to one conductor."""
+    return Pieces(pieces.start, pieces.end, np.full(len(pieces.wire), owner))
+
+
+def _beyond(wires: Sequence[Wire]) -> list[list[Terminal]]:
+    """For each wire of a net's tree, the terminals on the side of its second end."""
+    beside: dict[str, list[tuple[str, int]]] = defaultdict(list)
+    terminals: dict[str, Terminal] = {}
+    for number, wire in enumerate(wires):
+        one, other = wire.ends
+        terminals[one.key], terminals[other.key] = one, other
+        beside[one.key].append((other.key, number))
+        beside[other.key].append((one.key, number))
+    found = []
+    for number, wire in enumerate(wires):
+        seen, pending = {wire.ends[1].key}, [wire.ends[1].key]
+        while pending:
+            for key, by in beside[pending.pop()]:
+                if by != number and key not in seen:
+                    seen.add(key)
+                    pending.append(key)
+        found.append([terminals[key] for key in seen])
+    return found

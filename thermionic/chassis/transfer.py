@@ -1,0 +1,158 @@
+"""What a small voltage or current anywhere in the wiring does at the load, by the solved circuit.
+
+A voltage e in series with one terminal of a part acts as the currents that the part's own admittance there makes of it
+(the substitution of W. Percival and of A. Tellegen, as for S. W. Director and R. A. Rohrer, The generalized adjoint
+network, IEEE Trans. CT-16, 1969, p. 318): so one solution of the transposed equations serves every wire there is.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.chassis.bodies import Attached
+from thermionic.circuit.netlist import GROUND
+from thermionic.circuit.small_signal import respond
+from thermionic.devices.base import ComplexArray
+from thermionic.lazily import lazily, remembered
+
+HARMONICS = 12  # of the mains
+
+
+@dataclass(frozen=True, eq=False)
+class Transfers:
+    """Transfers to the load of one channel at the mains' harmonics, ``hertz`` (harmonics,)."""
+
+    amplifier: SolvedAmplifier
+
+    @lazily
+    def hertz(self) -> np.ndarray:
+        """The mains frequency and its multiples, Hz."""
+        return self.amplifier.design.brief.mains_hertz * np.arange(1, HARMONICS + 1)
+
+    @lazily
+    def _adjoint(self) -> ComplexArray:
+        """(harmonics, size): the load's voltage for one ampere into each node."""
+        at = self.amplifier.state.at
+        read = np.zeros((at.system.size, 1))
+        read[at.system.node(self.amplifier.compiled.node(self.amplifier.load.node)), 0] = 1.0
+        return respond(at.system, at.slopes, self.hertz, read, transposed=True)[:, :, 0]
+
+    def of_current(self, node: str) -> ComplexArray:
+        """The load's volts for one ampere into a node, Ω, (harmonics,); nothing for earth."""
+        node = self.amplifier.compiled.node(node)
+        system = self.amplifier.state.at.system
+        if node == GROUND or node not in system.nodes:
+            return np.zeros(HARMONICS, dtype=complex)
+        found: ComplexArray = self._adjoint[:, system.node(node)]
+        return found
+
+    @lazily
+    def _of_terminals(self) -> dict[tuple[str, int], ComplexArray]:
+        return {}
+
+    def of_terminal(self, attached: Attached) -> ComplexArray:
+        """The load's volts for one volt in series with a terminal of a part, its node kept where it is, (harmonics,).
+
+        What reads the load sits at the load's own terminals."""
+        key = attached.part, attached.terminal
+        if key not in self._of_terminals:
+            self._of_terminals[key] = self._terminal(*key)
+        return self._of_terminals[key]
+
+    def _terminal(self, name: str, terminal: int) -> ComplexArray:
+        found = np.zeros(HARMONICS, dtype=complex)
+        load = self.amplifier.load
+        if name == load.part:
+            found += 1.0 if terminal == 0 else -1.0
+        local = self.local(name)
+        if local is None:
+            return found
+        unknowns = np.array(self.amplifier.state.at.system.place(name).unknowns)
+        real = unknowns >= 0
+        found -= (self._adjoint[:, unknowns[real]] * local[:, real, terminal]).sum(axis=1)
+        return found
+
+    def local(self, name: str) -> ComplexArray | None:
+        """A part's own admittances at the operating point, (harmonics, size, size) over its local unknowns; None for a
+        rectifier, which the operating point has not."""
+        at = self.amplifier.state.at
+        if name not in at.system.netlist:
+            return None
+        place = at.system.place(name)
+        device = place.part.device
+        g = np.array(device.conductance(), dtype=float)
+        if device.ports:
+            ended = np.zeros((device.size + 1, device.size + 1))
+            _, slopes = device.currents(device.sensed(at.system.local(place, at.x)))
+            for i, (plus, minus) in enumerate(device.injects):
+                for p, (high, low) in enumerate(device.ports):
+                    for row, sign in ((plus, 1.0), (minus, -1.0)):
+                        ended[row, high] += sign * slopes[i, p]
+                        ended[row, low] -= sign * slopes[i, p]
+            g = g + ended[:-1, :-1]
+        found = g + 2j * np.pi * self.hertz[:, None, None] * device.storage()
+        more = device.dispersion(self.hertz)
+        return found if more is None else found + more
+
+    def current(self, attached: Attached) -> ComplexArray:
+        """What flows out of a part into the wire at one of its terminals, A, phasors at the mains' harmonics."""
+        mains = self.amplifier.state.mains
+        if mains is None:
+            return np.zeros(HARMONICS, dtype=complex)
+        name, terminal = attached.part, attached.terminal
+        flow = np.zeros(mains.x.shape[-1], dtype=complex)
+        rectifiers = {part.name: part for part in mains.parts}
+        if name in rectifiers:
+            for port, (plus, minus) in zip(
+                range(*mains.ports_of(name).indices(10**6)), rectifiers[name].device.ports, strict=True
+            ):
+                flow += mains.amperes[port] * ((plus == terminal) - (minus == terminal))
+        elif name in mains.system.netlist:
+            place = mains.system.place(name)
+            local = mains.system.local(place, mains.x.T).T
+            device = place.part.device
+            if len(device.terminals) <= 2 or device.branches or name not in self.amplifier.state.at.system.netlist:
+                step = round(mains.hertz / self.hertz[0])
+                omega = 2j * np.pi * self.hertz[0] * step * np.arange(flow.shape[0])
+                flow = np.einsum("k,kh->h", device.conductance()[terminal], local) + omega * np.einsum(
+                    "k,kh->h", device.storage()[terminal], local
+                )
+            if device.ports:
+                whole = self.local(name)
+                if whole is not None:
+                    flow = np.einsum("k,kh->h", whole[0].real[terminal], local)
+        return -self._spread(flow)
+
+    def _spread(self, flow: ComplexArray) -> ComplexArray:
+        """Phasors over the supply's own fundamental as they stand among the mains' harmonics."""
+        mains = self.amplifier.state.mains
+        assert mains is not None
+        step = round(mains.hertz / self.hertz[0])
+        found = np.zeros(HARMONICS, dtype=complex)
+        for order in range(1, flow.shape[0]):
+            if order * step <= HARMONICS:
+                found[order * step - 1] = flow[order]
+        return found
+
+    def of_node(self, node: str) -> ComplexArray:
+        """A node's own voltage, V, phasors at the mains' harmonics."""
+        mains, node = self.amplifier.state.mains, self.amplifier.compiled.node(node)
+        if mains is None or node == GROUND or node not in mains.system.nodes:
+            return np.zeros(HARMONICS, dtype=complex)
+        return self._spread(mains.x[mains.system.node(node)])
+
+    def of_branch(self, name: str) -> ComplexArray:
+        """The current of a choke's winding or of a source, A, phasors at the mains' harmonics."""
+        mains = self.amplifier.state.mains
+        if mains is None or name not in mains.system.netlist:
+            return np.zeros(HARMONICS, dtype=complex)
+        return self._spread(mains.x[mains.system.branch(name)])
+
+
+@remembered
+def transfers(amplifier: SolvedAmplifier) -> Transfers:
+    """The transfers of an amplifier, computed once."""
+    return Transfers(amplifier)

@@ -1,0 +1,352 @@
+"""Every wire that a layout needs, from pin to pin, with its way.
+
+The wires of a net make a tree of least length over the pins that it joins. What carries the mains, a heater's or a
+rectifier's alternating current goes in pairs, along the edges of the box; signal earth goes by the school that the
+layout has (``earthing``). Wires lie under the top sheet, each class at its own depth, with square corners.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy.sparse.csgraph import minimum_spanning_tree
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.facets import HeaterFeed, HeaterUse, Rectified, Winding
+from thermionic.chassis.bodies import Attached, Body, Pin
+from thermionic.chassis.document import Layout, Placed
+from thermionic.chassis.geometry import in_room
+from thermionic.chassis.nets import EARTH, Net, Nets
+from thermionic.devices.base import Array
+
+Kind = Literal["mains", "HT AC", "heater", "HT", "bias", "signal", "feedback", "output", "earth", "protective earth"]
+KINDS: tuple[Kind, ...] = (
+    "mains", "HT AC", "heater", "HT", "bias", "signal", "feedback", "output", "earth", "protective earth",
+)  # fmt: skip
+# How deep under the sheet each class lies, m; which go along the edges; the usual cross-section, mm².
+DEPTH: dict[Kind, float] = {
+    "mains": 0.006, "HT AC": 0.006, "heater": 0.006, "HT": 0.022, "bias": 0.018, "signal": 0.012, "feedback": 0.014,
+    "output": 0.026, "earth": 0.010, "protective earth": 0.008,
+}  # fmt: skip
+_EDGES = {"mains", "HT AC", "heater"}
+GAUGE: dict[Kind, float] = {
+    "mains": 0.75, "HT AC": 0.5, "heater": 1.0, "HT": 0.5, "bias": 0.25, "signal": 0.25, "feedback": 0.25,
+    "output": 0.75, "earth": 0.75, "protective earth": 1.5,
+}  # fmt: skip
+_EDGE = 0.008  # m, of a wire in a corner from the walls
+HEATER_SPACING, MAINS_SPACING = 0.0025, 0.003
+
+
+@dataclass(frozen=True, eq=False)
+class Terminal:
+    """A pin where wires of a net end: its body, its pin's name, its place in the room, m."""
+
+    body: Body
+    pin: Pin
+    at: Array
+
+    @property
+    def key(self) -> str:
+        """Its body's key and its pin's name."""
+        return f"{self.body.key}.{self.pin.name}"
+
+    @property
+    def name(self) -> str:
+        """It in words."""
+        return f"{self.body.short} {self.pin.name}"
+
+
+@dataclass(frozen=True, eq=False)
+class Wire:
+    """A wire between two terminals of a net: its class, its way in the room (points, 3), its shield."""
+
+    key: str
+    kind: Kind
+    net: Net
+    ends: tuple[Terminal, Terminal]
+    points: Array
+    shielded: bool = False
+    drawn: bool = False
+
+    @property
+    def length(self) -> float:
+        """m."""
+        return length_of(self.points)
+
+
+@dataclass(frozen=True, eq=False)
+class Pair:
+    """Two wires side by side that carry a current there and back, from one body to the next: what of (the block of a
+    winding, "mains", or "heaters" that no winding of the design feeds), its class, its way, the distance between the
+    two, how they are twisted (pitch, m, 0 for not), and the bottles that lie behind it, by body."""
+
+    key: str
+    kind: Kind
+    of: str
+    points: Array
+    spacing: float
+    pitch: float
+    ends: tuple[str, str]
+    behind: tuple[Body, ...] = ()
+
+    @property
+    def length(self) -> float:
+        """m, of the two together as they lie, the twist left out."""
+        return length_of(self.points)
+
+
+@dataclass(frozen=True, eq=False)
+class Wiring:
+    """All wires of a layout; ``earths`` are the terminals of signal earth."""
+
+    wires: tuple[Wire, ...]
+    pairs: tuple[Pair, ...]
+    earths: tuple[Terminal, ...]
+
+
+def length_of(points: Array) -> float:
+    """The length of a polyline, m."""
+    return float(np.sqrt((np.diff(points, axis=0) ** 2).sum(axis=1)).sum())
+
+
+def wired(amplifier: SolvedAmplifier, bodies: Sequence[Body], layout: Layout) -> Wiring:
+    """The wires of a layout; what is not placed has none."""
+    placed = {one.body: one for one in layout.placed}
+    here = [body for body in bodies if body.key in placed]
+    nets: dict[Net, list[Terminal]] = defaultdict(list)
+    for body in here:
+        for pin in body.pins:
+            if pin.net is not None:
+                nets[pin.net].append(Terminal(body, pin, in_room(layout.box, placed[body.key], pin.at)))
+    earths = tuple(nets.pop(EARTH, ()))
+    way = Way(layout)
+    kinds = _Kinds(amplifier)
+    wires: list[Wire] = []
+    for net, terminals in nets.items():
+        for one, other in tree(terminals):
+            wires.append(way.wire(kinds.of(net, one, other), net, one, other))
+    pairs = _Pairs(amplifier, here, placed, way).all()
+    return Wiring(tuple(wires), tuple(pairs), earths)
+
+
+def tree(terminals: Sequence[Terminal]) -> list[tuple[Terminal, Terminal]]:
+    """The joints of a net, by least length (by x, y and z together, as wires go)."""
+    if len(terminals) < 2:
+        return []
+    at = np.array([one.at for one in terminals])
+    apart = np.abs(at[:, None] - at[None]).sum(axis=2) + 1e-4
+    found = minimum_spanning_tree(apart).tocoo()
+    return [(terminals[i], terminals[j]) for i, j in zip(found.row, found.col, strict=True)]
+
+
+class _Kinds:
+    """Which class the wires of a net are of."""
+
+    def __init__(self, amplifier: SolvedAmplifier) -> None:
+        self.nets = Nets(amplifier.compiled)
+        compiled = amplifier.compiled
+        self.rails = {net: "bias" if rail.bias else "HT" for net, rail in self.nets.rails.items()}
+        loads = {self.nets.of(load.node, channel) for load in compiled.loads for channel in self.nets.copies(load.block)}
+        iron = {
+            self.nets.of(node, channel)
+            for use in compiled.transformers
+            for node in amplifier.netlist[use.part].nodes
+            for channel in self.nets.copies(use.block)
+        }
+        self.output = (iron | loads) - {EARTH}
+        self.loops = self.nets.loops
+
+    def of(self, net: Net, one: Terminal, other: Terminal) -> Kind:
+        if net in self.rails:
+            return "bias" if self.rails[net] == "bias" else "HT"
+        if any(attached.part in self.loops for end in (one, other) for attached in end.pin.attached) and (
+            net in self.output
+        ):
+            return "feedback"
+        return "output" if net in self.output else "signal"
+
+
+class Way:
+    """How a wire goes from here to there in a layout's box."""
+
+    def __init__(self, layout: Layout) -> None:
+        self.layout, self.box = layout, layout.box
+        self._choices = {one.wire: one for one in layout.wires}
+
+    def wire(self, kind: Kind, net: Net, one: Terminal, other: Terminal) -> Wire:
+        """A wire between two terminals, as the layout's choices have it."""
+        if other.key < one.key:
+            one, other = other, one
+        key = f"{one.key} > {other.key}"
+        choice = self._choices.get(key)
+        bends = choice.bends if choice else None
+        points = self.points(one.at, other.at, kind, bends)
+        return Wire(key, kind, net, (one, other), points, bool(choice and choice.shielded), bends is not None)
+
+    def points(
+        self, start: Array, end: Array, kind: Kind, bends: Sequence[tuple[float, float]] | None = None
+    ) -> Array:
+        """The way of a wire of a class: (points, 3)."""
+        depth = -self.box.sheet - DEPTH[kind]
+        plan: list[tuple[float, float]]
+        if bends is not None:
+            plan = [(start[0], start[1]), *bends, (end[0], end[1])]
+        elif kind in _EDGES:
+            plan = self._along_edges(start, end)
+        else:
+            plan = [(start[0], start[1]), (end[0], start[1]), (end[0], end[1])]
+            if abs(end[1] - start[1]) > abs(end[0] - start[0]):
+                plan[1] = (start[0], end[1])
+        points = [start, *(np.array([x, y, depth]) for x, y in plan), end]
+        kept = [points[0]]
+        for point in points[1:]:
+            if np.abs(point - kept[-1]).max() > 1e-4:
+                kept.append(point)
+        return np.array(kept if len(kept) > 1 else [start, end])
+
+    def _along_edges(self, start: Array, end: Array) -> list[tuple[float, float]]:
+        """Out to the nearest edge, round by the shorter way, and in again; straight across where that is hardly longer
+        than to the edge and back."""
+        w, d = self.box.width, self.box.depth
+        low, high = np.array([_EDGE, _EDGE]), np.array([w - _EDGE, d - _EDGE])
+        a, b = np.clip(start[:2], low, high), np.clip(end[:2], low, high)
+        one, other = self._edge(a), self._edge(b)
+        direct = float(np.abs(a - b).sum())
+        if direct <= float(np.abs(a - one).sum() + np.abs(b - other).sum()) or direct < 0.03:
+            return [(start[0], start[1]), (b[0], a[1]), (end[0], end[1])]
+        return [(start[0], start[1]), tuple(one), *self._round(one, other), tuple(other), (end[0], end[1])]
+
+    def _edge(self, at: Array) -> Array:
+        """The nearest place along the edges."""
+        w, d = self.box.width, self.box.depth
+        places = [(_EDGE, at[1]), (w - _EDGE, at[1]), (at[0], _EDGE), (at[0], d - _EDGE)]
+        return np.array(min(places, key=lambda place: abs(place[0] - at[0]) + abs(place[1] - at[1])))
+
+    def _round(self, one: Array, other: Array) -> list[tuple[float, float]]:
+        """The corners between two places along the edges, the shorter way."""
+        w, d = self.box.width - 2 * _EDGE, self.box.depth - 2 * _EDGE
+        corners = [(_EDGE, _EDGE), (_EDGE + w, _EDGE), (_EDGE + w, _EDGE + d), (_EDGE, _EDGE + d)]
+        at_corner = [0.0, w, w + d, 2 * w + d]
+        whole = 2 * (w + d)
+
+        def along(place: Array) -> float:
+            x, y = place[0] - _EDGE, place[1] - _EDGE
+            if y < 1e-6:
+                return float(x)
+            if x > w - 1e-6:
+                return float(w + y)
+            if y > d - 1e-6:
+                return float(2 * w + d - x)
+            return float(whole - y)
+
+        s, t = along(one), along(other)
+        forward = (t - s) % whole
+        if forward <= whole / 2:
+            passed = [(c - s) % whole for c in at_corner]
+            return [corners[k] for k in np.argsort(passed) if 1e-6 < passed[k] < forward - 1e-6]
+        passed = [(s - c) % whole for c in at_corner]
+        return [corners[k] for k in np.argsort(passed) if 1e-6 < passed[k] < whole - forward - 1e-6]
+
+
+class _Pairs:
+    """The pairs: mains, heaters, and from the windings to their rectifiers."""
+
+    def __init__(
+        self, amplifier: SolvedAmplifier, bodies: Sequence[Body], placed: dict[str, Placed], way: Way
+    ) -> None:
+        self.amplifier, self.bodies, self.placed, self.way = amplifier, bodies, placed, way
+        self.compiled = amplifier.compiled
+        self.iron = [body for body in bodies if body.family == "mains transformer"]
+
+    def all(self) -> Iterable[Pair]:
+        """Every pair."""
+        yield from self._mains()
+        yield from self._rectifiers()
+        yield from self._heaters()
+
+    def _place(self, body: Body, pins: Sequence[str]) -> Array:
+        """The middle of some pins of a body, in the room."""
+        own = {pin.name: pin.at for pin in body.pins}
+        at = np.mean([own[pin] for pin in pins if pin in own] or [(0.0, 0.0, -body.sizes.below)], axis=0)
+        return in_room(self.way.box, self.placed[body.key], tuple(at))
+
+    def _mains(self) -> Iterable[Pair]:
+        stops = [body for kind in ("inlet", "fuse", "mains switch") for body in self.bodies if body.family == kind]
+        if not stops or not self.iron:
+            return
+        places = [(body.key, self._place(body, [pin.name for pin in body.pins])) for body in stops]
+        last = self.iron[0]
+        for iron in self.iron:
+            places_to = (iron.key, self._place(iron, ("live", "neutral")))
+            start = places[-1] if iron is last else places[-1]
+            yield self._pair("mains", "mains", start, places_to, 0.03)
+        for one, other in zip(places, places[1:], strict=False):
+            yield self._pair("mains", "mains", one, other, 0.03)
+
+    def _pair(
+        self, kind: Kind, of: str, one: tuple[str, Array], other: tuple[str, Array], pitch: float,
+        behind: tuple[Body, ...] = (),
+    ) -> Pair:  # fmt: skip
+        key = f"{of}: {one[0]} > {other[0]}"
+        choice = self.way.layout.choice(key)
+        points = self.way.points(one[1], other[1], kind, choice.bends)
+        spacing = MAINS_SPACING if kind in ("mains", "HT AC") else HEATER_SPACING
+        return Pair(key, kind, of, points, spacing, pitch, (one[0], other[0]), behind)
+
+    def _rectifiers(self) -> Iterable[Pair]:
+        windings = {winding.block: winding for winding in self.compiled.said(Winding)}
+        for use in self.compiled.said(Rectified):
+            iron = next((body for body in self.iron if use.winding in body.blocks), None)
+            there = self._holding(use.parts)
+            if iron is None or there is None:
+                continue
+            ends = [f"{use.winding} {end}" for end in ("a", "centre", "b")]
+            pins = [pin.name for pin in there.pins if any(one.part in use.parts for one in pin.attached)]
+            pitch = 0.03 if windings[use.winding].block else 0.0
+            yield self._pair(
+                "HT AC", use.winding, (iron.key, self._place(iron, ends)), (there.key, self._place(there, pins)), pitch
+            )
+
+    def _holding(self, parts: Sequence[str]) -> Body | None:
+        return next(
+            (body for body in self.bodies if any(one.part in parts for pin in body.pins for one in pin.attached)), None
+        )
+
+    def _heaters(self) -> Iterable[Pair]:
+        tubes = [body for body in self.bodies if body.family == "tube" and body.heaters]
+        fed: set[str] = set()
+        for feed in self.compiled.said(HeaterFeed):
+            uses = [use for use in self.compiled.said(HeaterUse) if use.block == feed.block]
+            names = {use.envelope for use in uses}
+            fed |= names
+            iron = next((body for body in self.iron if feed.winding and feed.winding in body.blocks), None)
+            if iron is not None:
+                pins = [f"{feed.winding} a", f"{feed.winding} b"]
+                yield from self._chain(feed.block, iron, pins, [body for body in tubes if body.envelope in names])
+        unfed = [body for body in tubes if body.envelope not in fed]
+        iron = next((body for body in self.iron if any(pin.name == "heater a" for pin in body.pins)), None)
+        if iron is not None and unfed:
+            yield from self._chain("heaters", iron, ["heater a", "heater b"], unfed)
+
+    def _chain(self, of: str, iron: Body, pins: Sequence[str], tubes: list[Body]) -> Iterable[Pair]:
+        """From the transformer to the nearest bottle, from there to the next."""
+        at, start = self._place(iron, pins), iron.key
+        left = list(tubes)
+        while left:
+            here = at
+            tube = min(left, key=lambda body: float(np.abs(self._place(body, body.heaters) - here).sum()))
+            there = self._place(tube, tube.heaters)
+            yield self._pair(
+                "heater", of, (start, at), (tube.key, there), self.way.layout.heater_pitch, tuple(left)
+            )  # fmt: skip
+            left.remove(tube)
+            at, start = there, tube.key
+
+
+def attached(terminals: Iterable[Terminal]) -> list[Attached]:
+    """All part terminals that meet at some pins."""
+    return [one for terminal in terminals for one in terminal.pin.attached]
