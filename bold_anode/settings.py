@@ -78,6 +78,7 @@ INSTALLED_APPS = [
     "bold_anode.chain",
     "bold_anode.iron",
     "bold_anode.rails",
+    "bold_anode.chassis",
     "bold_anode.powerup",
     "bold_anode.demo",
     "bold_anode.upkeep",

@@ -15,6 +15,7 @@ urlpatterns = [
     path("", include("bold_anode.chain.urls")),
     path("", include("bold_anode.iron.urls")),
     path("", include("bold_anode.rails.urls")),
+    path("", include("bold_anode.chassis.urls")),
     path("", include("bold_anode.powerup.urls")),
     path("amps/new/", views.new, name="new"),
     path("amps/import/", views.import_file, name="import"),

@@ -23,6 +23,7 @@ SCHOOLS = {
     "power at one side": "Mains and supply at one side, signal at the other: the most distance where it counts.",
     "symmetric": "Left and right alike about the middle, for looks; the power transformer stands between them.",
 }
+FIRST_SCHOOL = "iron at the rear"
 _MARGIN, _GAP, _PANEL = 0.016, 0.006, 0.024
 _POWER = ("mains transformer", "choke", "capacitor")
 
@@ -72,6 +73,20 @@ def arranged(bodies: Sequence[Body], design: Design, layout: Layout, school: str
     for seat in seats:
         placed.append(seat.placed.model_copy(update={"u": _milli(seat.at[0]), "v": _milli(seat.at[1])}))
     return layout.model_copy(update={"placed": tuple(placed)})
+
+
+def completed(bodies: Sequence[Body], design: Design, layout: Layout) -> Layout:
+    """The layout with a place for every body that has none yet, the others staying where they are; without those that
+    the design no longer has."""
+    keys = {body.key for body in bodies}
+    there = [one for one in layout.placed if one.body in keys]
+    layout = layout.model_copy(update={"placed": tuple(there)})
+    if len(there) == len(keys):
+        return layout
+    held = layout.model_copy(update={"placed": tuple(one.model_copy(update={"pinned": True}) for one in there)})
+    added = arranged(bodies, design, held, FIRST_SCHOOL).placed
+    placed = {one.body: one for one in added} | {one.body: one for one in there}
+    return layout.model_copy(update={"placed": tuple(placed.values())})
 
 
 def _milli(metres: float) -> float:

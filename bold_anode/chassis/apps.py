@@ -1,0 +1,11 @@
+from django.apps import AppConfig
+
+
+class ChassisConfig(AppConfig):
+    name = "bold_anode.chassis"
+
+    def ready(self) -> None:
+        from bold_anode.amps.rooms import Room, register
+        from bold_anode.chassis.views import draw
+
+        register(Room("chassis", "Chassis", "Where does everything go, and will it hum or cook?", draw))

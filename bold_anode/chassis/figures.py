@@ -1,0 +1,93 @@
+"""The figures of a layout in words: its hum by cause, and the body that is looked at."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from thermionic.chassis.document import FACES
+from thermionic.chassis.geometry import frame
+from thermionic.chassis.humming import Cause, Laid, LayoutHum
+from thermionic.values import Quantity, display
+
+_SHOWN = 9
+_WAYS = {"magnetic": "by its field", "capacitive": "by capacitance", "earth": "across the earth wires",
+         "supply": "through the rails", "leakage": "inside the tubes"}  # fmt: skip
+
+
+def decibels(hum: LayoutHum, volt: float) -> str:
+    """A level in words."""
+    below = hum.below(volt)
+    return f"{below:.0f} dB" if below < 150 else "none"
+
+
+def said_of(hum: LayoutHum) -> dict[str, Any]:
+    """All of the hum in words."""
+    low, high = hum.band()
+    return {
+        "below": f"{hum.below(hum.volt):.0f}",
+        "best": f"{min(hum.below(low), 150):.0f}",
+        "worst": f"{hum.below(high):.0f}",
+        "volt": display(hum.volt, Quantity.VOLTAGE, 2),
+        "channel": {0: "", 1: "the left channel's", 2: "the right channel's"}[hum.channel],
+        "mine": f"{hum.below(sum(c.volt**2 for c in hum.causes if c.way not in ('supply', 'leakage')) ** 0.5):.0f}",
+    }
+
+
+def hum_bars(hum: LayoutHum) -> list[dict[str, Any]]:
+    """The causes that count, with the length of their bars: the full length is 30 dB below the reference."""
+    return [_bar(hum, cause) for cause in hum.causes[:_SHOWN] if hum.below(cause.volt) < 140]
+
+
+def _bar(hum: LayoutHum, cause: Cause) -> dict[str, Any]:
+    def length(volt: float) -> float:
+        return min(max((140.0 - hum.below(volt)) / 110.0 * 100.0, 0.0), 100.0)
+
+    low, high = cause.volt / cause.unsure, cause.volt * cause.unsure
+    return {
+        "name": cause.source,
+        "where": f"{_WAYS[cause.way]}, {cause.path}" if cause.way not in ("supply", "leakage") else _WAYS[cause.way],
+        "key": cause.key,
+        "path": cause.path_key,
+        "below": f"{hum.below(cause.volt):.0f} dB",
+        "hertz": f"{cause.hertz:.0f} Hz",
+        "band": f"{hum.below(high):.0f} to {hum.below(low):.0f} dB",
+        "length": f"{length(cause.volt):.1f}",
+        "from": f"{length(low):.1f}",
+        "span": f"{max(length(high) - length(low), 0.5):.1f}",
+    }
+
+
+def selected(laid: Laid, key: str) -> dict[str, Any] | None:
+    """The body that is looked at, with what can be set of it; None for none."""
+    body = next((one for one in laid.bodies if one.key == key), None)
+    placed = laid.layout.of(key)
+    if body is None or placed is None:
+        return None
+    face = frame(laid.layout.box, placed.face)
+    sizes = body.sizes
+    iron = body.family in ("transformer", "choke", "mains transformer")
+    return {
+        "key": key,
+        "title": body.title,
+        "family": body.family,
+        "u": f"{placed.u * 1e3:.1f}".removesuffix(".0"),
+        "v": f"{placed.v * 1e3:.1f}".removesuffix(".0"),
+        "from_right": f"{(face.width - placed.u) * 1e3:.0f}",
+        "turn": f"{placed.turn:g}",
+        "turned": f"{(placed.turn + 90) % 360:g}",
+        "face": placed.face,
+        "faces": FACES,
+        "inside": placed.inside,
+        "pinned": placed.pinned,
+        "raised": f"{placed.raised * 1e3:.0f}",
+        "mount": placed.mount or body.mount,
+        "mounts": ("upright", "lying", "through", "toroid") if iron else (),
+        "sunk": body.family == "tube",
+        "size": f"{sizes.across * 1e3:.0f} × {sizes.along * 1e3:.0f} mm, {sizes.above * 1e3:.0f} mm above the sheet, "
+        f"{sizes.below * 1e3:.0f} mm below",
+        "kg": f"{sizes.kg * 1e3:.0f} g" if sizes.kg < 1 else f"{sizes.kg:.1f} kg",
+        "watt": display(body.watt, Quantity.POWER, 2) if body.watt > 0.05 else "",
+        "source": sizes.source,
+        "unsure": sizes.unsure,
+        "removable": key.startswith("fitting:"),
+    }

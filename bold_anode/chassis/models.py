@@ -1,0 +1,72 @@
+"""The layouts of a project, each with every state that it has been in."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import models
+
+from bold_anode.amps.models import Project
+from thermionic.chassis.document import Layout, read_layout
+
+
+class ChassisLayout(models.Model):
+    """One of a project's layouts. ``current`` is the state that it stands at; one layout of a project is the chosen
+    one."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="layouts")
+    name = models.CharField(max_length=60)
+    current = models.ForeignKey("LayoutState", null=True, on_delete=models.SET_NULL, related_name="+")
+    chosen = models.BooleanField(default=False)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [
+            models.UniqueConstraint(fields=["project", "name"], name="layout_name_once"),
+            models.UniqueConstraint(
+                fields=["project"], condition=models.Q(chosen=True), name="one_layout_of_a_project_is_chosen"
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.project_id}/{self.name}"
+
+    @property
+    def at(self) -> LayoutState:
+        """The state that it stands at; one without is only there while it is made."""
+        assert self.current is not None
+        return self.current
+
+    def next_state(self) -> LayoutState | None:
+        """The state that going forward leads to: the latest made from the current one."""
+        return self.states.filter(parent=self.current).order_by("-number").first()
+
+
+class LayoutState(models.Model):
+    """A layout as it was at one moment. Never changed once made; ``note`` says what its change was."""
+
+    layout = models.ForeignKey(ChassisLayout, on_delete=models.CASCADE, related_name="states")
+    number = models.PositiveIntegerField()
+    parent = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="children")
+    document = models.JSONField()
+    note = models.CharField(max_length=200)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["number"]
+        constraints = [models.UniqueConstraint(fields=["layout", "number"], name="layout_state_number_once")]
+
+    def __str__(self) -> str:
+        return f"{self.layout_id}/{self.number}"
+
+    def save(self, *args: Any, **kwargs: Any) -> None:
+        """Store a new state; an existing one is refused."""
+        if not self._state.adding:
+            raise TypeError("A layout's state is never changed; make another.")
+        super().save(*args, **kwargs)
+
+    @property
+    def read(self) -> Layout:
+        """The layout. Raises LayoutRefused if what is stored can no longer be read."""
+        return read_layout(self.document)

@@ -1,0 +1,259 @@
+"""Chassis: where everything goes, to scale, and what it will hum."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from django.contrib import messages
+from django.http import HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from bold_anode.amps.operations import Stale
+from bold_anode.amps.rooms import Shown, owned
+from bold_anode.amps.solved import solved
+from bold_anode.amps.tabs import Tab, draw_chosen
+from bold_anode.chassis import laying, operations
+from bold_anode.chassis.drawing import drawn
+from bold_anode.chassis.figures import hum_bars, said_of, selected
+from bold_anode.frame.parsing import whole_number
+from bold_anode.frame.refusing import refuse
+from bold_anode.frame.requests import Request
+from thermionic.chassis import editing
+from thermionic.chassis.arranging import SCHOOLS, arranged
+from thermionic.chassis.bodies import bodies
+from thermionic.chassis.document import Box, Layout, LayoutRefused
+from thermionic.chassis.fitting_in import misfits
+from thermionic.errors import ThermionicError
+from thermionic.values import Quantity, parse
+
+Change = Callable[[Layout], tuple[Layout, str]]
+
+
+def laid_flat(request: Request, project: Any) -> dict[str, Any]:
+    """What the drawing and the figures beside it need."""
+    standing = laying.standing(project)
+    now = laying.laid(project, standing.layout)
+    wrong = misfits(now.bodies, standing.layout)
+    inside = _remembered(request, "inside") == "1"
+    chosen = _remembered(request, "body")
+    return {
+        "project": project,
+        "standing": standing,
+        "layout": standing.layout,
+        "drawing": drawn(now, wrong, mirrored=inside),
+        "inside": inside,
+        "misfits": wrong,
+        "hum": said_of(now.hum),
+        "bars": hum_bars(now.hum),
+        "selected": selected(now, chosen),
+        "schools": SCHOOLS,
+        "fittings": editing.FITTINGS,
+        "materials": ("aluminium", "steel", "copper"),
+        "builds": ("folded", "welded", "rack case", "bought or reused"),
+        "earths": ("star", "bus", "local stars", "chassis"),
+        "sheet_mm": f"{standing.layout.box.sheet * 1e3:g}",
+        "can_step_back": bool(standing.row and standing.row.at.parent_id),
+        "can_step_forward": bool(standing.row and standing.row.next_state()),
+    }
+
+
+def _remembered(request: Request, name: str) -> str:
+    """What the page shows: sent with a change, or in its address."""
+    return request.POST.get(name) or request.GET.get(name, "")
+
+
+def draw_layout(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
+    """The view of the layout."""
+    return "chassis/layout.html", laid_flat(request, shown.project)
+
+
+TABS = (Tab("layout", "Layout", draw_layout),)
+
+
+def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
+    """The room, by the view that is looked at."""
+    return draw_chosen(request, shown, TABS)
+
+
+@require_safe
+def layout(request: Request, project_id: int) -> HttpResponse:
+    """The drawing with the figures beside it, alone: another side of it, or another body looked at."""
+    project = owned(request, project_id)
+    try:
+        return render(request, "chassis/laid.html", laid_flat(request, project))
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+
+
+def _changed(request: Request, project_id: int, change: Change) -> HttpResponse:
+    """The drawing after a change; to a page that was behind, as it stands now with the sentence that says so."""
+    owned(request, project_id)
+    number = whole_number(request.POST.get("seen", ""))
+    try:
+        operations.change_layout(request.user, project_id, change, number)
+    except Stale as reason:
+        return _again(request, project_id, str(reason))
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    return _again(request, project_id)
+
+
+def _again(request: Request, project_id: int, notice: str = "") -> HttpResponse:
+    if not request.htmx:
+        if notice:
+            messages.error(request, notice)
+        return redirect(reverse("room", args=[project_id, "chassis"]))
+    try:
+        context = laid_flat(request, owned(request, project_id)) | {"notice": notice, "fragment": True}
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    return render(request, "chassis/laid.html", context, status=422 if notice else 200)
+
+
+def _length(request: Request, name: str) -> float | None:
+    """A length typed in mm, or with its unit, in m; None where it is not there. Raises LayoutRefused."""
+    typed = request.POST.get(name, "").strip()
+    if not typed:
+        return None
+    try:
+        return float(typed.replace(",", ".")) / 1e3
+    except ValueError:
+        pass
+    try:
+        return parse(typed, Quantity.LENGTH)
+    except ThermionicError:
+        raise LayoutRefused(f"“{typed[:20]}” is no length; 120 is 120 mm, and 12 cm or 4.7 in will do.") from None
+
+
+def _number(request: Request, name: str) -> float | None:
+    typed = request.POST.get(name, "").strip()
+    if not typed:
+        return None
+    try:
+        return float(typed)
+    except ValueError:
+        raise LayoutRefused(f"“{typed[:20]}” is no number.") from None
+
+
+@require_POST
+def place(request: Request, project_id: int) -> HttpResponse:
+    """Move, turn or fix a body."""
+    owned(request, project_id)
+    amplifier = solved(owned(request, project_id).at).amplifier
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        body = editing.body_of(bodies(amplifier, layout), request.POST.get("body", ""))
+        changes: dict[str, Any] = {}
+        for name in ("u", "v", "raised"):
+            length = _length(request, name)
+            if length is not None:
+                changes[name] = round(length, 5)
+        turn = _number(request, "turn")
+        if turn is not None:
+            changes["turn"] = round(turn % 360, 2) % 360
+        if request.POST.get("face"):
+            changes["face"] = request.POST["face"]
+        for name in ("inside", "pinned"):
+            if name in request.POST:
+                changes[name] = request.POST[name] == "1"
+        if request.POST.get("mount"):
+            changes["mount"] = request.POST["mount"]
+        return editing.placed_at(layout, body, **changes)
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def arrange(request: Request, project_id: int) -> HttpResponse:
+    """Arrange everything that is not pinned by a school."""
+    owned(request, project_id)
+    school = request.POST.get("school", "")
+    amplifier = solved(owned(request, project_id).at).amplifier
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        if school not in SCHOOLS:
+            raise LayoutRefused(f"There is no such way to begin; there are {', '.join(SCHOOLS)}.")
+        return arranged(bodies(amplifier, layout), amplifier.design, layout, school), f"arranged: {school}"
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def box(request: Request, project_id: int) -> HttpResponse:
+    """Another box."""
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        changes: dict[str, Any] = {}
+        for name in Box.model_fields:
+            if name not in request.POST:
+                continue
+            kind = Box.model_fields[name].annotation
+            if kind is bool:
+                changes[name] = request.POST[name] == "1"
+            elif kind is float:
+                changes[name] = _length(request, name) or 0.0
+            else:
+                changes[name] = request.POST[name]
+        return editing.boxed(layout, **changes)
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def wire(request: Request, project_id: int) -> HttpResponse:
+    """Shield a wire, or not; lay it by another way."""
+    key = request.POST.get("wire", "")
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        if "shielded" in request.POST:
+            return editing.shielded(layout, key, request.POST["shielded"] == "1")
+        return editing.bent(layout, key, None)
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def wiring(request: Request, project_id: int) -> HttpResponse:
+    """How heaters are twisted and signal earth is wired."""
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        if "heater_pitch" in request.POST:
+            return editing.with_fields(layout, heater_pitch=_length(request, "heater_pitch") or 0.0)
+        earthing = layout.earthing.model_dump() | {
+            name: request.POST[name] for name in ("school", "bolt") if name in request.POST
+        }
+        if "breaker" in request.POST:
+            earthing["breaker"] = request.POST["breaker"] == "1"
+        return editing.with_fields(layout, earthing=earthing)
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def fitting(request: Request, project_id: int) -> HttpResponse:
+    """Put a foot, a vent or a meter in, or take one out."""
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        if request.POST.get("out"):
+            return editing.without_fitting(layout, request.POST["out"])
+        return editing.with_fitting(layout, request.POST.get("kind", ""))
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def step(request: Request, project_id: int) -> HttpResponse:
+    """Back to the layout before the last change, or forward again."""
+    owned(request, project_id)
+    number = whole_number(request.POST.get("seen", ""))
+    move = operations.step_forward if request.POST.get("way") == "forward" else operations.step_back
+    try:
+        move(request.user, project_id, number)
+    except Stale as reason:
+        return _again(request, project_id, str(reason))
+    return _again(request, project_id)
+
+

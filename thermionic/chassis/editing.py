@@ -1,0 +1,95 @@
+"""Changes to a layout, each with the words for it. What cannot be is refused with a sentence."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from thermionic.chassis.bodies import Body
+from thermionic.chassis.catalogue import panel_kinds, panel_title
+from thermionic.chassis.document import FACES, Fitting, Layout, LayoutRefused, Placed, WireChoice, changed_layout
+from thermionic.chassis.geometry import frame
+
+FITTINGS = ("foot", "vent", "handle", "meter", "test point", "earth bolt", "lamp")
+
+
+def body_of(bodies: Sequence[Body], key: str) -> Body:
+    """A body by its key. Raises LayoutRefused."""
+    for body in bodies:
+        if body.key == key:
+            return body
+    raise LayoutRefused("That part is not on this chassis any more; look at the layout as it is now.")
+
+
+def placed_at(layout: Layout, body: Body, **changes: Any) -> tuple[Layout, str]:
+    """A body moved, turned, or fixed otherwise: any of the fields of Placed. Raises LayoutRefused for a place that is
+    not on the face."""
+    old = layout.of(body.key) or Placed(body=body.key, face=body.home, u=0.0, v=0.0, inside=body.inside)
+    raw = old.model_dump() | changes
+    if raw["face"] not in FACES:
+        raise LayoutRefused(f"“{str(raw['face'])[:20]}” is no face of a box; there are {', '.join(FACES)}.")
+    face = frame(layout.box, raw["face"])
+    for name, most, words in (("u", face.width, "across"), ("v", face.height, "up")):
+        if not 0.0 <= float(raw[name]) <= most:
+            raise LayoutRefused(
+                f"{body.title} would be off the {raw['face']}: its middle is to be from 0 to {most * 1e3:.0f} mm "
+                f"{words}, and {float(raw[name]) * 1e3:.0f} mm is not."
+            )
+    changed = changed_layout(
+        layout, placed=[*(one.model_dump() for one in layout.placed if one.body != body.key), raw]
+    )
+    if raw["turn"] != old.turn:
+        return changed, f"{body.title} turned to {raw['turn']:g}°"
+    if (raw["u"], raw["v"], raw["face"]) != (old.u, old.v, old.face):
+        return changed, f"{body.title} moved"
+    return changed, f"{body.title} fixed otherwise"
+
+
+def with_fitting(layout: Layout, kind: str) -> tuple[Layout, str]:
+    """A foot, a vent, a meter put in the middle of the top, to be moved from there. Raises LayoutRefused."""
+    if kind not in FITTINGS or kind not in panel_kinds():
+        raise LayoutRefused(f"There is nothing of that kind; there are {', '.join(FITTINGS)}.")
+    taken = {fitting.key for fitting in layout.fittings}
+    key = next(f"fitting:{kind}:{n}" for n in range(1, 1000) if f"fitting:{kind}:{n}" not in taken)
+    fittings = (*layout.fittings, Fitting(key=key))
+    return changed_layout(layout, fittings=[one.model_dump() for one in fittings]), f"{panel_title(kind)} put in"
+
+
+def without_fitting(layout: Layout, key: str) -> tuple[Layout, str]:
+    """Without one of what was put in. Raises LayoutRefused."""
+    if all(one.key != key for one in layout.fittings):
+        raise LayoutRefused("What the design asks for stays; only feet, vents and the like can be taken out.")
+    kept = tuple(one for one in layout.fittings if one.key != key)
+    placed = tuple(one for one in layout.placed if one.body != key)
+    return layout.model_copy(update={"fittings": kept, "placed": placed}), "taken out"
+
+
+def shielded(layout: Layout, wire: str, on: bool) -> tuple[Layout, str]:
+    """A wire in a shield, or not."""
+    choice = layout.choice(wire).model_copy(update={"shielded": on})
+    return layout.with_choice(WireChoice.model_validate(choice.model_dump())), "wire shielded" if on else "shield off"
+
+
+def bent(layout: Layout, wire: str, bends: Sequence[tuple[float, float]] | None) -> tuple[Layout, str]:
+    """A wire by a way of one's own; None to have it routed. Raises LayoutRefused for a bend outside the box."""
+    for x, y in bends or ():
+        if not (0 <= x <= layout.box.width and 0 <= y <= layout.box.depth):
+            raise LayoutRefused("A bend would be outside the box; wires stay in it.")
+    choices = [one.model_dump() for one in layout.wires if one.wire != wire]
+    choice = layout.choice(wire).model_dump() | {"bends": bends}
+    return changed_layout(layout, wires=[*choices, choice]), "wire laid otherwise" if bends else "wire routed"
+
+
+def boxed(layout: Layout, **changes: Any) -> tuple[Layout, str]:
+    """Another box. What would be off it moves in to its edge. Raises LayoutRefused."""
+    box = changed_layout(layout, box=layout.box.model_dump() | changes).box
+    moved = []
+    for one in layout.placed:
+        face = frame(box, one.face)
+        moved.append(one.model_copy(update={"u": min(one.u, face.width), "v": min(one.v, face.height)}))
+    return layout.model_copy(update={"box": box, "placed": tuple(moved)}), "the box"
+
+
+def with_fields(layout: Layout, **changes: Any) -> tuple[Layout, str]:
+    """The twist of the heaters, or how signal earth is wired. Raises LayoutRefused."""
+    return changed_layout(layout, **changes), ", ".join(changes).replace("_", " ")

@@ -1,0 +1,142 @@
+"""Whether everything fits: bodies, lips, walls, bolts and the fingers and tools that must get at them, in three
+dimensions."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import shapely
+
+from thermionic.chassis.bodies import Body
+from thermionic.chassis.document import Layout, Placed
+from thermionic.chassis.geometry import frame, turned
+from thermionic.chassis.solids import Solid, meet, outline, solids
+
+TOUCH = 5e-4  # m: less than this is touching
+# Rules of thumb: fingers round a tube that is pulled, a wrench round a nut, a cutter's wall to the next hole.
+FINGERS, WRENCH, BRIDGE = 0.008, 0.006, 0.004
+
+
+@dataclass(frozen=True)
+class Misfit:
+    """Something that does not fit: the bodies that it is about, what is wrong in a sentence, by how much, m, and
+    whether it cannot be built (else it is only awkward)."""
+
+    bodies: tuple[str, ...]
+    words: str
+    by: float
+    impossible: bool = True
+
+
+def misfits(bodies: Sequence[Body], layout: Layout) -> tuple[Misfit, ...]:
+    """Everything of a layout that does not fit, the worst first."""
+    by_key = {body.key: body for body in bodies}
+    here = [(by_key[one.body], one) for one in layout.placed if one.body in by_key]
+    found: list[Misfit] = []
+    for body, placed in here:
+        found += _on_its_face(body, placed, layout)
+    taken = [(body, solid) for body, placed in here for solid in solids(body, placed, layout.box)]
+    found += _meeting(taken, layout)
+    found += _holes(here, layout)
+    found += _reaching(here)
+    return tuple(sorted(found, key=lambda one: (not one.impossible, -one.by)))
+
+
+def _mm(metres: float) -> str:
+    return f"{metres * 1e3:.0f} mm"
+
+
+def _on_its_face(body: Body, placed: Placed, layout: Layout) -> list[Misfit]:
+    box = layout.box
+    face = frame(box, placed.face)
+    shape = outline(body, placed)
+    u0, v0, u1, v1 = shape.bounds
+    over = max(-u0, -v0, u1 - face.width, v1 - face.height)
+    found = []
+    if over > TOUCH and not (placed.face == "top" and not placed.inside and body.sizes.below < 0.001):
+        found.append(Misfit((body.key,), f"{body.title} stands {_mm(over)} over the edge of the {placed.face}.", over))
+    if placed.face in ("top", "bottom"):
+        deep = (body.sizes.above if placed.inside else body.sizes.below) - placed.raised
+        left = box.height - 2 * box.sheet if box.bottom else box.height
+        if deep > left + TOUCH:
+            found.append(Misfit((body.key,), f"{body.title} is {_mm(deep)} deep, and the box has {_mm(left)} inside.",
+                                deep - left))  # fmt: skip
+        if box.lid and not placed.inside and placed.face == "top" and body.sizes.above + placed.raised > box.lid:
+            high = body.sizes.above + placed.raised - box.lid
+            found.append(Misfit((body.key,), f"{body.title} is {_mm(high)} too high for the lid.", high))
+        if box.lip and placed.face == "top" and deep > box.height - 2 * box.sheet - 0.001 and _near_wall(shape, layout):
+            found.append(Misfit((body.key,), f"{body.title} meets the lip.", box.lip, False))
+    return found
+
+
+def _near_wall(shape: shapely.Polygon, layout: Layout) -> bool:
+    u0, v0, u1, v1 = shape.bounds
+    box = layout.box
+    return min(u0, v0, box.width - u1, box.depth - v1) < box.lip
+
+
+def _meeting(taken: Sequence[tuple[Body, Solid]], layout: Layout) -> list[Misfit]:
+    found: dict[tuple[str, str], Misfit] = {}
+    boxes = [solid.box(layout.box) for _, solid in taken]
+    for i, (one, solid) in enumerate(taken):
+        for j in range(i):
+            other, second = taken[j]
+            if one is other:
+                continue
+            (low, high), (low2, high2) = boxes[i], boxes[j]
+            if not ((high - low2 > TOUCH).all() and (high2 - low > TOUCH).all()):
+                continue
+            deep = meet(solid, second, layout.box)
+            key = (one.key, other.key)
+            if deep > TOUCH and (key not in found or found[key].by < deep):
+                found[key] = Misfit(key, f"{other.title} and {one.title} are in the same place, by {_mm(deep)}.", deep)
+    return list(found.values())
+
+
+def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
+    """Holes that run into each other, those of a reused box too, or over an edge."""
+    holes: list[tuple[Body, str, shapely.Polygon]] = []
+    for body, placed in here:
+        for opening in body.sizes.openings:
+            u, v = turned(*opening.at, placed.turn)
+            if opening.diameter:
+                shape = shapely.Point(placed.u + u, placed.v + v).buffer(opening.diameter / 2, quad_segs=4)
+            else:
+                half = (opening.width or 0.0) / 2, (opening.height or 0.0) / 2
+                shape = shapely.box(-half[0], -half[1], half[0], half[1])
+                shape = shapely.affinity.translate(
+                    shapely.affinity.rotate(shape, placed.turn, origin=(0, 0)), placed.u + u, placed.v + v
+                )
+            holes.append((body, placed.face, shape))
+    found: dict[tuple[str, str], Misfit] = {}
+    if not holes:
+        return []
+    index = shapely.STRtree([shape for _, _, shape in holes])
+    for i, (one, face, shape) in enumerate(holes):
+        for j in index.query(shape.buffer(BRIDGE)):
+            other, second_face, second = holes[int(j)]
+            if int(j) >= i or face != second_face or one is other:
+                continue
+            apart = float(shape.distance(second))
+            if apart < BRIDGE:
+                words = f"Holes of {other.title} and {one.title} leave {_mm(apart)} of sheet between them."
+                found[(one.key, other.key)] = Misfit((one.key, other.key), words, BRIDGE - apart, apart <= 0)
+    return list(found.values())
+
+
+def _reaching(here: Sequence[tuple[Body, Placed]]) -> list[Misfit]:
+    """Tubes without room for the fingers that pull them."""
+    found = []
+    standing = [(body, placed, outline(body, placed)) for body, placed in here if placed.face == "top"
+                and not placed.inside and body.sizes.above > 0.02]  # fmt: skip
+    for body, placed, shape in standing:
+        if body.family != "tube":
+            continue
+        near = [(other, float(shape.distance(second))) for other, there, second in standing if other is not body]
+        tight = [(other, gap) for other, gap in near if gap < FINGERS]
+        if len(tight) >= 2:
+            gap = min(gap for _, gap in tight)
+            words = f"{body.title} is hard to pull: {_mm(gap)} to {tight[0][0].title} and {tight[1][0].title}."
+            found.append(Misfit((body.key,), words, FINGERS - gap, False))
+    return found
