@@ -19,7 +19,8 @@ from thermionic.chassis.humming import Laid
 from thermionic.chassis.wiring import Pair, Wire
 from thermionic.devices.base import Array
 
-_EDGE = 14.0
+_EDGE = 6.0
+_LETTER = 10.0  # mm, the size of letters
 _GAP = 6.0  # mm, between the top and what is folded down from it
 
 
@@ -38,7 +39,7 @@ class Shape:
     half_across: str
     half_along: str
     label: str
-    label_size: str
+    label_y: str
     upright: str
     title: str
     inside: bool
@@ -105,7 +106,7 @@ class Flat:
             "rear": (-1.0, 0.0, 0.0, 1.0, w, -d - g - h),
             "left": (0.0, 1.0, 1.0, 0.0, -g - h, -d),
             "right": (0.0, -1.0, -1.0, 0.0, w + g + h, 0.0),
-            "bottom": (-1.0, 0.0, 0.0, -1.0, w, d + h + 2 * g),
+            "bottom": (-1.0, 0.0, 0.0, 1.0, w, h + 2 * g),
         }[face]
         if self.mirrored:
             a, b, c, e, x, y = found
@@ -126,19 +127,23 @@ def _n(value: float) -> str:
     return f"{value:.2f}".rstrip("0").rstrip(".")
 
 
-def drawn(laid: Laid, misfits: Sequence[Misfit], mirrored: bool = False, bottom: bool = False) -> Drawing:
+def drawn(laid: Laid, misfits: Sequence[Misfit], mirrored: bool = False) -> Drawing:
     """The drawing of a layout."""
     layout, box = laid.layout, laid.layout.box
     flat = Flat(box, mirrored)
     wrong = {key for one in misfits for key in one.bodies}
-    left, right = -_GAP - flat.h - _EDGE, flat.w + _GAP + flat.h + _EDGE
+    sides = any(one.face in ("left", "right") for one in (*layout.placed, *layout.holes))
+    beside = _GAP + flat.h if sides else 0.0
+    left, right = -beside - _EDGE, flat.w + beside + _EDGE
+    bottom = any(one.face == "bottom" for one in (*layout.placed, *layout.holes))
     top, below = -flat.d - _GAP - flat.h - _EDGE, flat.h + _GAP + _EDGE
     below += flat.d + _GAP if bottom else 0.0
     drawing = Drawing(f"{_n(left)} {_n(top)} {_n(right - left)} {_n(below - top)}", mirrored)
     drawing.width, drawing.height = right - left, below - top
-    shown: tuple[Face, ...] = ("top", "front", "rear", "left", "right")
-    for face in (*shown, *(("bottom",) if bottom else ())):
-        drawing.faces.append(_sheet(flat, box, face))  # type: ignore[arg-type]
+    shown: list[Face] = ["top", "front", "rear"]
+    shown += ["left", "right"] if sides else []
+    shown += ["bottom"] if bottom else []
+    drawing.faces += [_sheet(flat, box, face) for face in shown]
     by_key = {body.key: body for body in laid.bodies}
     order = sorted(layout.placed, key=lambda one: (by_key[one.body].home == "top" and not one.inside, one.body)
                    if one.body in by_key else (False, ""))  # fmt: skip
@@ -199,8 +204,10 @@ def _shape(flat: Flat, body: Body, placed: Placed, misfit: bool) -> Shape:
     # Letters stand upright on the sheet whatever the body's turn.
     back = np.linalg.inv(matrix)
     upright = f"matrix({_n(back[0, 0])} {_n(back[1, 0])} {_n(back[0, 1])} {_n(back[1, 1])} 0 0)"
-    room = 2 * min(across, along) if abs(matrix[0, 0]) > 0.5 else 2 * along
-    size = max(4.5, min(9.5, 1.5 * room / max(len(body.short), 2)))
+    # What has no room for its letters has them below it.
+    wide, high = (across, along) if abs(matrix[0, 0]) > 0.5 else (along, across)
+    below = _LETTER * 0.62 * len(body.short) > 2 * wide + 1 or high < 0.5 * _LETTER
+    lower = high + 0.8 * _LETTER if below else 0.35 * _LETTER
     pins = tuple(
         (_n(1e3 * pin.at[0]), _n(1e3 * pin.at[1]), pin.name, pin.net.name if pin.net else "")
         for pin in body.pins
@@ -214,7 +221,7 @@ def _shape(flat: Flat, body: Body, placed: Placed, misfit: bool) -> Shape:
     )  # fmt: skip
     return Shape(
         body.key, placed.face, body.family.replace(" ", "-"), place, f"{placed.u * 1e3:.1f}", f"{placed.v * 1e3:.1f}",
-        f"{placed.turn:g}", sizes.round and abs(across - along) < 0.5, _n(across), _n(along), body.short, _n(size),
+        f"{placed.turn:g}", sizes.round and abs(across - along) < 0.5, _n(across), _n(along), body.short, _n(lower),
         upright, body.title, placed.inside, misfit, placed.pinned, body.watt > 5.0, pins, holes,
     )  # fmt: skip
 

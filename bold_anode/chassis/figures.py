@@ -9,7 +9,7 @@ from thermionic.chassis.geometry import frame
 from thermionic.chassis.humming import Cause, Laid, LayoutHum
 from thermionic.values import Quantity, display
 
-_SHOWN = 9
+_SHOWN = 6
 _WAYS = {"magnetic": "by its field", "capacitive": "by capacitance", "earth": "across the earth wires",
          "supply": "through the rails", "leakage": "inside the tubes"}  # fmt: skip
 
@@ -35,7 +35,7 @@ def said_of(hum: LayoutHum) -> dict[str, Any]:
 
 def hum_bars(hum: LayoutHum) -> list[dict[str, Any]]:
     """The causes that count, with the length of their bars: the full length is 30 dB below the reference."""
-    return [_bar(hum, cause) for cause in hum.causes[:_SHOWN] if hum.below(cause.volt) < 140]
+    return [_bar(hum, cause) for cause in hum.causes[:_SHOWN] if hum.below(cause.volt) < 125]
 
 
 def _bar(hum: LayoutHum, cause: Cause) -> dict[str, Any]:

@@ -50,12 +50,14 @@ class Attached:
 @dataclass(frozen=True)
 class Pin:
     """A place on a body where a wire is soldered: its name, (across, along, above) from the body's middle, m, the net
-    that it is on (None for one that the netlist does not have), and the part terminals that meet there."""
+    that it is on (None for one that the netlist does not have), the part terminals that meet there, and whether it
+    is a grid's, or behind a grid's stopper."""
 
     name: str
     at: tuple[float, float, float]
     net: Net | None = None
     attached: tuple[Attached, ...] = ()
+    grid: bool = False
 
 
 @dataclass(frozen=True)
@@ -137,8 +139,12 @@ class _Maker:
         pins = []
         for name, at in (sizes.pins or {}).items():
             there = wired.get(name, [])
-            pins.append(Pin(name, at, there[0][0] if there else None, tuple(one for _, one in there)))
+            attached = tuple(one for _, one in there)
+            pins.append(Pin(name, at, there[0][0] if there else None, attached, any(map(self._is_grid, attached))))
         return tuple(pins)
+
+    def _is_grid(self, one: Attached) -> bool:
+        return self.netlist[one.part].device.terminals[one.terminal] == "grid"
 
     def sockets(self) -> Iterator[Body]:
         """A socket for every bottle."""
@@ -480,7 +486,7 @@ class _Maker:
                 far, there = self._at(part, 1 - near, channel)
                 pins[number] = replace(pin, attached=(*pin.attached, here))
                 x, y, z = pin.at
-                pins.append(Pin(f"{part.name} beside {pin.name}", (2.2 * x, 2.2 * y, z), far, (there,)))
+                pins.append(Pin(f"{part.name} beside {pin.name}", (2.2 * x, 2.2 * y, z), far, (there,), pin.grid))
             found[place] = replace(body, pins=tuple(pins))
         return found
 

@@ -15,11 +15,13 @@ of the integral up to 45 degrees.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.special import exp1, k0, k1
 
+from thermionic.chassis import kernels
 from thermionic.chassis.kernels import distances, inverse_distance
 from thermionic.devices.base import Array, ComplexArray
 
@@ -183,6 +185,39 @@ class Neumann:
         return found
 
 
+@dataclass(frozen=True, eq=False)
+class Filaments:
+    """Sources of a field: pieces that carry a current, each in a group; where ``aside`` (pieces, 3), m, is not
+    nothing, pairs that carry it there and back to either side of the piece, twisted with ``pitch`` (pieces,), m."""
+
+    pieces: Pieces
+    group: np.ndarray
+    aside: Array
+    pitch: Array
+
+    @classmethod
+    def joined(cls, several: Sequence[Filaments]) -> Filaments:
+        """All of several."""
+        pieces = Pieces(
+            *(np.concatenate([getattr(one.pieces, name) for one in several]) for name in ("start", "end", "wire"))
+        )
+        return cls(pieces, *(np.concatenate([getattr(one, name) for one in several])
+                             for name in ("group", "aside", "pitch")))  # fmt: skip
+
+
+def linkage(
+    victims: Pieces, wires: int, sources: Filaments, groups: int, sheet: Sheet, hertz: Array, floor: float = 0.0
+) -> ComplexArray:
+    """The flux linkage of each wire for one ampere in each group of sources, all on one side of the sheet, H:
+    (frequencies, groups, wires). Of a twisted pair at least ``floor`` of an untwisted one's field is left."""
+    found: ComplexArray = kernels.linkages(
+        victims.start, victims.end, victims.wire, wires, sources.pieces.start, sources.pieces.end, sources.aside,
+        sources.pitch, sources.group, groups, np.array([sheet.wavenumber(one) for one in hertz]), sheet.reach, _EDDY,
+        _GATHERED.astype(complex), _TWIST, _DECADES[0], _DECADES[1] - _DECADES[0], NEAREST, floor,
+    )  # fmt: skip
+    return MU0 / (4 * np.pi) * found
+
+
 def mutual(victims: Pieces, sources: Pieces, sheet: Sheet | None, hertz: float) -> ComplexArray:
     """Partial mutual inductances at a frequency, H, (victim pieces, source pieces); see Neumann."""
     return Neumann(victims, sources, sheet).at(hertz)
@@ -196,9 +231,11 @@ class Dipole:
     axis: Array
 
 
-def potential(points: Array, dipole: Dipole, sheet: Sheet | None, hertz: float) -> ComplexArray:
-    """The vector potential of 1 A m² at points (points, 3), Wb/m: mu0/4pi m x r/r³, and the sheet's image of it."""
-    found = _free(points, dipole.at, dipole.axis).astype(complex)
+def potential(points: Array, dipole: Dipole, sheet: Sheet | None, hertz: Array) -> ComplexArray:
+    """The vector potential of 1 A m² at points (points, 3), Wb/m, (frequencies, points, 3): mu0/4pi m x r/r³, and the
+    sheet's image of it."""
+    hertz = np.atleast_1d(hertz)
+    found = np.broadcast_to(_free(points, dipole.at, dipole.axis), (len(hertz), *points.shape)).astype(complex)
     if sheet is None:
         return found
     image = dipole.at * [1, 1, -1]
@@ -207,8 +244,11 @@ def potential(points: Array, dipole: Dipole, sheet: Sheet | None, hertz: float) 
     near = np.sqrt(((points - dipole.at) ** 2).sum(axis=1)) / 2
     far = np.sqrt(((points - image) ** 2).sum(axis=1)) / 2
     mirrored = _free(points, image, dipole.axis * [-1, -1, 1])
-    found *= np.where(side, 1.0, sheet.through(near, hertz))[:, None]
-    found += np.where(side, sheet.image(far, hertz), 0.0)[:, None] * mirrored
+    for row, one in enumerate(hertz):
+        if not side.all():
+            found[row] *= np.where(side, 1.0, sheet.through(near, one))[:, None]
+        if side.any():
+            found[row] += np.where(side, sheet.image(far, one), 0.0)[:, None] * mirrored
     return found
 
 
@@ -240,12 +280,12 @@ def _field(point: Array, at: Array, axis: Array) -> Array:
     return found
 
 
-def through_dipole(victims: Pieces, dipole: Dipole, sheet: Sheet | None, hertz: float) -> ComplexArray:
-    """The flux linkage of each piece by 1 A m², Wb, (pieces,): the integral of the vector potential along it."""
-    found = np.zeros(len(victims.start), dtype=complex)
-    for point, weight in zip(_POINTS, _WEIGHTS, strict=True):
-        at = victims.middle + victims.along * point / 2
-        found += weight / 2 * (potential(at, dipole, sheet, hertz) * victims.along).sum(axis=1)
+def through_dipole(victims: Pieces, dipole: Dipole, sheet: Sheet | None, hertz: Array) -> ComplexArray:
+    """The flux linkage of each piece by 1 A m², Wb, (frequencies, pieces): the vector potential along it."""
+    middle, along = victims.middle, victims.along
+    points = np.concatenate([middle + along * point / 2 for point in _POINTS])
+    at = (potential(points, dipole, sheet, hertz) * np.tile(along, (len(_POINTS), 1))).sum(axis=2)
+    found: ComplexArray = np.einsum("fgp,g->fp", at.reshape(len(at), len(_POINTS), -1), _WEIGHTS / 2)
     return found
 
 
@@ -259,3 +299,7 @@ def twisted(distance: Array, pitch: float) -> Array:
     x = np.clip(2 * np.pi * distance / pitch, 1e-6, 600.0)
     found: Array = np.minimum(x**2 * (k0(x) + k1(x) / x), 1.0)
     return found
+
+
+# Over the logarithm of distance over pitch.
+_TWIST = twisted(10.0**_DECADES, 1.0).astype(complex)

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
 import shapely
 
 from thermionic.chassis.bodies import Body
@@ -78,19 +79,17 @@ def _near_wall(shape: shapely.Polygon, layout: Layout) -> bool:
 
 def _meeting(taken: Sequence[tuple[Body, Solid]], layout: Layout) -> list[Misfit]:
     found: dict[tuple[str, str], Misfit] = {}
-    boxes = [solid.box(layout.box) for _, solid in taken]
-    for i, (one, solid) in enumerate(taken):
-        for j in range(i):
-            other, second = taken[j]
-            if one is other:
-                continue
-            (low, high), (low2, high2) = boxes[i], boxes[j]
-            if not ((high - low2 > TOUCH).all() and (high2 - low > TOUCH).all()):
-                continue
-            deep = meet(solid, second, layout.box)
-            key = (one.key, other.key)
-            if deep > TOUCH and (key not in found or found[key].by < deep):
-                found[key] = Misfit(key, f"{other.title} and {one.title} are in the same place, by {_mm(deep)}.", deep)
+    if not taken:
+        return []
+    corners = np.array([solid.box(layout.box) for _, solid in taken])
+    low, high = corners[:, 0], corners[:, 1]
+    near = ((high[:, None] - low[None] > TOUCH) & (high[None] - low[:, None] > TOUCH)).all(axis=2)
+    for i, j in np.argwhere(np.tril(near, -1)):
+        (one, solid), (other, second) = taken[i], taken[j]
+        deep = meet(solid, second, layout.box) if one is not other else 0.0
+        key = (one.key, other.key)
+        if deep > TOUCH and (key not in found or found[key].by < deep):
+            found[key] = Misfit(key, f"{other.title} and {one.title} are in the same place, by {_mm(deep)}.", deep)
     return list(found.values())
 
 

@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 
@@ -22,7 +23,7 @@ from thermionic.chassis.capacitances import capacitances
 from thermionic.chassis.catalogue import material
 from thermionic.chassis.document import Layout
 from thermionic.chassis.earthing import EarthNetwork, earth_network
-from thermionic.chassis.fields import Dipole, Neumann, Pieces, Sheet, flux_density, through_dipole, twisted
+from thermionic.chassis.fields import Dipole, Filaments, Pieces, Sheet, flux_density, linkage, through_dipole
 from thermionic.chassis.geometry import direction, in_room
 from thermionic.chassis.nets import EARTH, Net
 from thermionic.chassis.sources import IronSource, PairSource, Sources, coil_axis
@@ -34,6 +35,8 @@ from thermionic.performance.levels import reference_output
 from thermionic.performance.quiet import quiet
 from thermionic.supplies.heating import heater_hum
 
+# The ways in which hum gets in that depend on where things are.
+LAID = ("magnetic", "capacitive", "earth")
 # By how many times each way of getting in is unsure, either way.
 WIRES_UNSURE, CAPACITIVE_UNSURE, EARTH_UNSURE, INSIDE_UNSURE, LEAK_UNSURE = 1.6, 1.8, 1.5, 3.0, 10.0
 _UNTWISTED = 0.012  # m of a twisted pair that is open at either end
@@ -44,7 +47,9 @@ _TUBE_AREA = 1.0e-4
 _GATHERS, _CORE_TESLA = 3.0, 1.0
 _RADIUS, _PIN = 0.4e-3, 0.008  # m: of a wire; the length of a pin
 _COARSE = 0.03  # m, of a piece with one charge along it
-_ANCHORS = np.array([1, 2, 5, 12])
+_ANCHORS = np.array([1, 2, 5, 12])  # the harmonics at which the sheet is computed
+_CARRIES = 2e-3  # A, of a wire whose field is computed
+_FELT = 1e-3  # of the most sensitive net's: what is less is no victim of a capacitance
 
 
 @dataclass(frozen=True)
@@ -75,6 +80,11 @@ class LayoutHum:
     def volt(self) -> float:
         """All of it, V rms, sources added by their squares."""
         return float(np.sqrt(sum(cause.volt**2 for cause in self.causes)))
+
+    @property
+    def laid_volt(self) -> float:
+        """What the layout has a say in: without ripple on the rails and what leaks inside tubes, V rms."""
+        return float(np.sqrt(sum(cause.volt**2 for cause in self.causes if cause.way in LAID)))
 
     def band(self) -> tuple[float, float]:
         """The least and the most that it may be, V rms, as each cause is unsure."""
@@ -153,7 +163,7 @@ class _Humming:
         pairs = [self.sources.pair(pair) for pair in self.laid.wiring.pairs]
         irons = [iron for body in self.laid.bodies if body.key in self.placed
                  and (iron := self.sources.iron(body, self.layout)) is not None]  # fmt: skip
-        induced = [(source, self._induced(source)) for source in pairs]
+        induced = list(zip(pairs, self._induced(pairs), strict=True))
         strayed = [(iron, self._strayed(iron)) for iron in irons]
         supply = self._supply()
         coupled = self._coupled(pairs)
@@ -208,38 +218,28 @@ class _Humming:
 
     # EMFs in the wires.
 
-    def _induced(self, source: PairSource) -> ComplexArray:
-        """The EMF that a pair leaves in every wire, V, (wires, harmonics)."""
-        middle = Pieces.of([self._lowered(source.pair.points)])
-        aside = middle.sideways * source.pair.spacing / 2
-        there, back = middle.moved(aside), middle.moved(-aside)
-        there_at, back_at = (Neumann(self.pieces, half, self.laid.sheet) for half in (there, back))
-        weight: Array | float = 1.0
-        if source.pair.pitch > 0:
+    def _induced(self, sources: Sequence[PairSource]) -> list[ComplexArray]:
+        """The EMF that each pair leaves in every wire, V, (wires, harmonics)."""
+        if not sources:
+            return []
+        filaments = []
+        for number, source in enumerate(sources):
+            middle = Pieces.of([self._lowered(source.pair.points)])
             along = np.concatenate([[0], np.cumsum(np.sqrt((middle.along**2).sum(axis=1)))])
             halfway = (along[:-1] + along[1:]) / 2
             opened = (halfway < _UNTWISTED) | (halfway > along[-1] - _UNTWISTED)
-            weight = np.where(opened[None], 1.0, np.maximum(twisted(there_at.near, source.pair.pitch), _FLOOR))
-        present = np.abs(source.amperes) > 1e-3 * np.abs(source.amperes).max()
-        return self._over_harmonics(
-            lambda hertz: (weight * (there_at.at(hertz) - back_at.at(hertz))).sum(axis=1), source.amperes, present
-        )
-
-    def _over_harmonics(self, linkage: object, drive: ComplexArray, present: Array) -> ComplexArray:
-        """EMFs of the wires by their linkage, a function of frequency, which is interpolated between a few."""
-        wanted = np.flatnonzero(present)
-        if len(wanted) == 0:
-            return np.zeros((len(self.wires), HARMONICS), dtype=complex)
-        anchors = _ANCHORS if wanted[-1] > 0 else _ANCHORS[:1]
-        at = np.stack(
-            [self.pieces.add_up(linkage(self.hertz[0] * order), len(self.wires)) for order in anchors]  # type: ignore[operator]
-        )
-        orders = np.log(np.arange(1, HARMONICS + 1))
-        places = np.log(anchors)
-        share = np.stack([np.interp(orders, places, np.eye(len(anchors))[k]) for k in range(len(anchors))])
-        whole = at.T @ share
-        found: ComplexArray = -2j * np.pi * self.hertz * whole * drive
-        return found
+            filaments.append(Filaments(
+                middle, np.full(len(halfway), number), middle.sideways * source.pair.spacing / 2,
+                np.where(opened, 0.0, source.pair.pitch),
+            ))  # fmt: skip
+        at = linkage(
+            self.pieces, len(self.wires), Filaments.joined(filaments), len(sources), self.laid.sheet,
+            self.hertz[0] * _ANCHORS, _FLOOR,
+        )  # fmt: skip
+        return [
+            -2j * np.pi * self.hertz * (at[:, number].T @ _between()) * source.amperes
+            for number, source in enumerate(sources)
+        ]
 
     def _dipole(self, iron: IronSource) -> Dipole:
         placed, body = self.placed[iron.body.key], iron.body
@@ -248,28 +248,26 @@ class _Humming:
         return Dipole(at, direction(self.box, placed, coil_axis(body)))
 
     def _strayed(self, iron: IronSource) -> ComplexArray:
+        """The EMF that a stray moment leaves in every wire, V, (wires, harmonics)."""
         dipole = self._dipole(iron)
-        present = np.abs(iron.moment) > 1e-3 * max(float(np.abs(iron.moment).max()), 1e-15)
-        return self._over_harmonics(
-            lambda hertz: through_dipole(self.pieces, dipole, self.laid.sheet, hertz), iron.moment, present
-        )
+        linked = through_dipole(self.pieces, dipole, self.laid.sheet, self.hertz[0] * _ANCHORS)
+        at = self.pieces.add_up(linked, len(self.wires))
+        found: ComplexArray = -2j * np.pi * self.hertz * (at.T @ _between()) * iron.moment
+        return found
 
     def _supply(self) -> ComplexArray:
         """The EMF in every wire by the currents in the HT's wires and in those of earth, (wires, harmonics)."""
         amperes = self._wire_amperes()
-        carrying = np.flatnonzero(np.sqrt((np.abs(amperes) ** 2).sum(axis=1) / 2) > 2e-3)
+        carrying = np.flatnonzero(np.sqrt((np.abs(amperes) ** 2).sum(axis=1) / 2) > _CARRIES)
         if len(carrying) == 0:
             return np.zeros((len(self.wires), HARMONICS), dtype=complex)
-        sources = Pieces.of([self._lowered(self.wires[number].points) for number in carrying])
-        between = Neumann(self.pieces, sources, self.laid.sheet)
-        drive = amperes[carrying][sources.wire]
-        found = np.zeros((len(self.wires), HARMONICS), dtype=complex)
-        at = [between.at(self.hertz[0] * order) for order in _ANCHORS]
-        orders, places = np.log(np.arange(1, HARMONICS + 1)), np.log(_ANCHORS)
-        for k, matrix in enumerate(at):
-            share = np.interp(orders, places, np.eye(len(_ANCHORS))[k])
-            found += self.pieces.add_up((matrix @ (drive * share)).T, len(self.wires)).T
-        found *= -2j * np.pi * self.hertz
+        pieces = Pieces.of([self._lowered(self.wires[number].points) for number in carrying])
+        filaments = Filaments(pieces, pieces.wire, np.zeros_like(pieces.start), np.zeros(len(pieces.wire)))
+        at = linkage(
+            self.pieces, len(self.wires), filaments, len(carrying), self.laid.sheet, self.hertz[0] * _ANCHORS
+        )
+        whole = np.einsum("agw,ah,gh->wh", at, _between(), amperes[carrying], optimize=True)
+        found: ComplexArray = -2j * np.pi * self.hertz * whole
         return found
 
     def _wire_amperes(self) -> ComplexArray:
@@ -397,23 +395,32 @@ class _Humming:
 
     def _coupled(self, pairs: Sequence[PairSource]) -> list[tuple[PairSource, Net, ComplexArray]]:
         """The current that each pair drives into each net, A, (harmonics,)."""
-        nets: dict[Net, int] = {}
-        cut: list[Pieces] = []
+        felt = {
+            net: float(np.abs(self.transfers.of_current(net.node)).max())
+            for net in dict.fromkeys(wire.net for wire in self.laid.wiring.wires)
+        }
+        most = max(felt.values(), default=0.0)
+        nets = {net: number for number, net in enumerate(net for net in felt if felt[net] > _FELT * most)}
+        lines, owners = [], []
         for wire in self.laid.wiring.wires:
-            number = nets.setdefault(wire.net, len(nets))
-            if not wire.shielded:
-                cut.append(_owned(Pieces.of([self._lowered(wire.points)], _COARSE), number))
+            if wire.net in nets and not wire.shielded:
+                lines.append(self._lowered(wire.points))
+                owners.append(nets[wire.net])
+        for body in self.laid.bodies:
+            for pin in body.pins if body.key in self.placed else ():
+                if pin.net in nets:
+                    at = self._lowered(in_room(self.box, self.placed[body.key], pin.at))
+                    lines.append(np.array([at, at + [0.0, 0.0, _PIN]]))
+                    owners.append(nets[pin.net])
+        whole = Pieces.of(lines, _COARSE)
+        cut = [Pieces(whole.start, whole.end, np.array(owners, dtype=int)[whole.wire])]
         legs = []
         for source in pairs:
             middle = Pieces.of([self._lowered(source.pair.points)], _COARSE)
             for side in (1, -1):
                 legs.append(len(nets) + len(legs))
-                cut.append(_owned(middle.moved(side * middle.sideways * source.pair.spacing / 2), legs[-1]))
-        for body in self.laid.bodies:
-            for pin in body.pins if body.key in self.placed else ():
-                if pin.net in nets:
-                    at = self._lowered(in_room(self.box, self.placed[body.key], pin.at))
-                    cut.append(_owned(Pieces.of([np.array([at, at + [0.0, 0.0, _PIN]])]), nets[pin.net]))
+                moved = middle.moved(side * middle.sideways * source.pair.spacing / 2)
+                cut.append(Pieces(moved.start, moved.end, np.full(len(moved.wire), legs[-1])))
         size = len(nets) + len(legs)
         if not nets or not legs:
             return []
@@ -479,16 +486,19 @@ class _Humming:
         return found
 
 
+@cache
+def _between() -> Array:
+    """The weights by which what is computed at a few harmonics stands for all: straight over the logarithm of
+    frequency, (anchors, harmonics)."""
+    orders, places = np.log(np.arange(1, HARMONICS + 1)), np.log(_ANCHORS)
+    return np.stack([np.interp(orders, places, row) for row in np.eye(len(_ANCHORS))])
+
+
 def _pair_name(kind: str, of: str) -> str:
     name = of.replace("_", " ")
     return {"mains": "Mains wires", "HT AC": f"Rectifier's wires of {name}"}.get(
         kind, "Heater wires" if of == "heaters" else f"Heater wires of {name}"
     )
-
-
-def _owned(pieces: Pieces, owner: int) -> Pieces:
-    """Pieces that all belong to one conductor."""
-    return Pieces(pieces.start, pieces.end, np.full(len(pieces.wire), owner))
 
 
 def _beyond(wires: Sequence[Wire]) -> list[list[Terminal]]:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from math import log, sqrt
+from math import log, log10, sqrt
 
 import numpy as np
 
-from thermionic.compiled import REAL, gives, ready, takes
+from thermionic.compiled import COMPLEX, REAL, WHOLE, gives, ready, takes
 
 _POINTS = takes(REAL, 2)
 
@@ -41,4 +41,90 @@ def distances(points: np.ndarray, others: np.ndarray) -> np.ndarray:
                 (points[i, 0] - others[j, 0]) ** 2 + (points[i, 1] - others[j, 1]) ** 2
                 + (points[i, 2] - others[j, 2]) ** 2
             )  # fmt: skip
+    return found
+
+
+@ready(REAL(REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL))
+def _along(p: float, q: float, r: float, x: float, y: float, z: float, u: float, v: float, w: float, nearest: float) -> float:
+    """The integral of 1/distance from a point (p, q, r) along a straight piece; see ``inverse_distance``."""
+    length = sqrt((u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2)
+    a = sqrt((p - x) ** 2 + (q - y) ** 2 + (r - z) ** 2)
+    b = sqrt((p - u) ** 2 + (q - v) ** 2 + (r - w) ** 2)
+    apart = max(a + b - length, sqrt(length * length + 4.0 * nearest * nearest) - length)
+    return log((a + b + length) / apart)
+
+
+@ready(COMPLEX(REAL, takes(COMPLEX, 1), REAL, REAL))
+def _looked_up(value: float, table: np.ndarray, first: float, step: float) -> complex:
+    """A table over the logarithm of ``value``, straight between its places."""
+    if value <= 0.0:
+        return table[0]
+    place = (log10(value) - first) / step
+    if place <= 0.0:
+        return table[0]
+    if place >= len(table) - 1:
+        return table[len(table) - 1]
+    low = int(place)
+    share = place - low
+    return (1.0 - share) * table[low] + share * table[low + 1]
+
+
+@ready(
+    gives(COMPLEX, 3)(
+        _POINTS, _POINTS, takes(WHOLE, 1), WHOLE, _POINTS, _POINTS, _POINTS, takes(REAL, 1), takes(WHOLE, 1), WHOLE,
+        takes(REAL, 1), REAL, takes(COMPLEX, 1), takes(COMPLEX, 1), takes(COMPLEX, 1), REAL, REAL, REAL, REAL,
+    )
+)  # fmt: skip
+def linkages(
+    start: np.ndarray, end: np.ndarray, wire: np.ndarray, wires: int,
+    from_: np.ndarray, to: np.ndarray, aside: np.ndarray, pitch: np.ndarray, group: np.ndarray, groups: int,
+    wavenumbers: np.ndarray, reach: float, eddy: np.ndarray, gathered: np.ndarray, twist: np.ndarray,
+    first: float, step: float, nearest: float, floor: float,
+) -> np.ndarray:  # fmt: skip
+    """Neumann's integral between pieces of wires and pieces of sources, added up by wire and by group of sources, Wb/A
+    without mu0/4pi: (frequencies, groups, wires).
+
+    A source is a filament, or where ``aside`` (pieces, 3) is not nothing two, there and back, moved to either side by
+    it; with a ``pitch``, m, their field is what a twisted pair leaves of it by the table ``twist``, at least
+    ``floor``. ``wavenumbers`` (frequencies,) and ``reach`` are the sheet's; ``eddy`` and ``gathered`` its tables over
+    the logarithm from ``first`` by ``step`` (see ``fields``). All is on the same side of the sheet.
+    """
+    found = np.zeros((len(wavenumbers), groups, wires), dtype=np.complex128)
+    for i in range(len(start)):
+        dx, dy, dz = end[i, 0] - start[i, 0], end[i, 1] - start[i, 1], end[i, 2] - start[i, 2]
+        mx, my, mz = (end[i, 0] + start[i, 0]) / 2, (end[i, 1] + start[i, 1]) / 2, (end[i, 2] + start[i, 2]) / 2
+        own = sqrt(dx * dx + dy * dy + dz * dz)
+        for j in range(len(from_)):
+            sx, sy, sz = to[j, 0] - from_[j, 0], to[j, 1] - from_[j, 1], to[j, 2] - from_[j, 2]
+            length = sqrt(sx * sx + sy * sy + sz * sz)
+            level, upright = (dx * sx + dy * sy) / length, dz * sz / length
+            if abs(level) + abs(upright) < 1e-4 * own:
+                continue
+            tx, ty, tz = (to[j, 0] + from_[j, 0]) / 2, (to[j, 1] + from_[j, 1]) / 2, (to[j, 2] + from_[j, 2]) / 2
+            away = (mx - tx) ** 2 + (my - ty) ** 2
+            near = sqrt(away + (mz - tz) ** 2)
+            far = sqrt(away + (mz + tz) ** 2)
+            paired = aside[j, 0] != 0.0 or aside[j, 1] != 0.0 or aside[j, 2] != 0.0
+            points = 3 if near < 2.0 * max(own, length) else 1
+            straight, mirrored = 0.0, 0.0
+            for k in range(points):
+                share = 0.0 if points == 1 else 0.7745966692414834 * (k - 1) / 2
+                weight = 1.0 if points == 1 else (4.0 / 9.0 if k == 1 else 2.5 / 9.0)
+                p, q, r = mx + share * dx, my + share * dy, mz + share * dz
+                for side in range(2 if paired else 1):
+                    sign = 1.0 - 2.0 * side if paired else 1.0
+                    ax, ay, az = sign * aside[j, 0], sign * aside[j, 1], sign * aside[j, 2]
+                    x, y, z = from_[j, 0] + ax, from_[j, 1] + ay, from_[j, 2] + az
+                    u, v, w = to[j, 0] + ax, to[j, 1] + ay, to[j, 2] + az
+                    straight += sign * weight * _along(p, q, r, x, y, z, u, v, w, nearest)
+                    mirrored += sign * weight * _along(p, q, r, x, y, -z, u, v, -w, nearest)
+            left = 1.0
+            if pitch[j] > 0.0:
+                left = max(_looked_up(near / pitch[j], twist, first, step).real, floor)
+            straight *= left * (level + upright)
+            mirrored *= left * (level - upright)
+            pulled = 1.0 - _looked_up(far / reach, gathered, first, step).real if reach > 0.0 else 0.0
+            for f in range(len(wavenumbers)):
+                image = pulled - _looked_up(wavenumbers[f] * far, eddy, first, step)
+                found[f, group[j], wire[i]] += straight + image * mirrored
     return found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import shapely
@@ -35,14 +36,21 @@ class Solid:
 
 def outline(body: Body, placed: Placed, grown: float = 0.0) -> Polygon:
     """Where a body covers its face, grown all round by so much, m."""
-    across, along = body.sizes.across / 2 + grown, body.sizes.along / 2 + grown
-    if body.sizes.round and abs(across - along) < 1e-6:
+    return _outline(body.sizes.across, body.sizes.along, body.sizes.round, placed.u, placed.v, placed.turn, grown)
+
+
+@lru_cache(maxsize=4096)
+def _outline(
+    width: float, depth: float, round_: bool, u: float, v: float, turn: float, grown: float
+) -> Polygon:
+    across, along = width / 2 + grown, depth / 2 + grown
+    if round_ and abs(across - along) < 1e-6:
         shape = shapely.Point(0, 0).buffer(across, quad_segs=6)
     else:
         shape = shapely.box(-across, -along, across, along)
-    if placed.turn:
-        shape = affinity.rotate(shape, placed.turn, origin=(0, 0))
-    found: Polygon = affinity.translate(shape, placed.u, placed.v)
+    if turn:
+        shape = affinity.rotate(shape, turn, origin=(0, 0))
+    found: Polygon = affinity.translate(shape, u, v)
     return found
 
 

@@ -97,12 +97,21 @@ class Transfers:
         more = device.dispersion(self.hertz)
         return found if more is None else found + more
 
+    @lazily
+    def _currents(self) -> dict[tuple[str, int], ComplexArray]:
+        return {}
+
     def current(self, attached: Attached) -> ComplexArray:
         """What flows out of a part into the wire at one of its terminals, A, phasors at the mains' harmonics."""
+        key = attached.part, attached.terminal
+        if key not in self._currents:
+            self._currents[key] = self._current(*key)
+        return self._currents[key]
+
+    def _current(self, name: str, terminal: int) -> ComplexArray:
         mains = self.amplifier.state.mains
         if mains is None:
             return np.zeros(HARMONICS, dtype=complex)
-        name, terminal = attached.part, attached.terminal
         flow = np.zeros(mains.x.shape[-1], dtype=complex)
         rectifiers = {part.name: part for part in mains.parts}
         if name in rectifiers:

@@ -13,7 +13,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.sparse.csgraph import minimum_spanning_tree
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import HeaterFeed, HeaterUse, Rectified, Winding
@@ -138,9 +137,17 @@ def tree(terminals: Sequence[Terminal]) -> list[tuple[Terminal, Terminal]]:
     if len(terminals) < 2:
         return []
     at = np.array([one.at for one in terminals])
-    apart = np.abs(at[:, None] - at[None]).sum(axis=2) + 1e-4
-    found = minimum_spanning_tree(apart).tocoo()
-    return [(terminals[i], terminals[j]) for i, j in zip(found.row, found.col, strict=True)]
+    apart = np.abs(at[:, None] - at[None]).sum(axis=2)
+    # Prim's way: from the first, always to the nearest that is not in it yet.
+    joints, nearest, least = [], np.zeros(len(at), dtype=int), apart[0].copy()
+    least[0] = np.inf
+    for _ in range(len(at) - 1):
+        other = int(np.argmin(least))
+        joints.append((terminals[nearest[other]], terminals[other]))
+        closer = (apart[other] < least) & np.isfinite(least)
+        least[other] = np.inf
+        nearest[closer], least[closer] = other, apart[other][closer]
+    return joints
 
 
 class _Kinds:

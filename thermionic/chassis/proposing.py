@@ -1,0 +1,117 @@
+"""A layout proposed from the design: the best of the schools, and from there by trying.
+
+What is sought is little hum, short wires to grids and no collision, by the figures that the room shows; what is
+pinned stays. Each try moves, turns or exchanges bodies and is kept where the whole is better.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from thermionic.amplifier import SolvedAmplifier
+from thermionic.chassis.arranging import SCHOOLS, arranged
+from thermionic.chassis.bodies import Body, bodies
+from thermionic.chassis.document import Layout, LayoutRefused, Placed
+from thermionic.chassis.editing import placed_at
+from thermionic.chassis.fitting_in import misfits
+from thermionic.chassis.humming import Laid, lay
+
+SECONDS = 15.0
+# What a metre of wire to a grid, a metre of any wire, and a body in another's place cost, in dB of hum.
+_GRID, _WIRE, _CLASH = 12.0, 1.5, 40.0
+# Below this the layout's own hum is drowned by what the circuit has anyway: less is worth nothing more, in dB.
+_DROWNED = 10.0
+
+
+@dataclass(frozen=True)
+class Proposed:
+    """A proposed layout, what it comes to, the school that it began from, how many were tried."""
+
+    layout: Layout
+    laid: Laid
+    school: str
+    tried: int
+
+
+def cost(laid: Laid) -> float:
+    """What is sought to be least, in dB."""
+    hum = laid.hum
+    rest = max(sum(c.volt**2 for c in hum.causes if c.way in ("supply", "leakage")) ** 0.5, 1e-9)
+    floor = hum.below(rest) + _DROWNED
+    own = min(hum.below(max(hum.laid_volt, 1e-9)), floor + 0.05 * (hum.below(max(hum.laid_volt, 1e-9)) - floor))
+    wires = sum(wire.length for wire in laid.wiring.wires)
+    grids = longest_grid(laid)
+    clashes = sum(_CLASH * (one.impossible or 0.1) + 200 * one.by for one in misfits(laid.bodies, laid.layout))
+    return -own + _GRID * grids + _WIRE * wires + clashes
+
+
+def longest_grid(laid: Laid) -> float:
+    """The length of the longest wire that ends at a grid or its stopper, m."""
+    return max((wire.length for wire in laid.wiring.wires if any(end.pin.grid for end in wire.ends)), default=0.0)
+
+
+def proposed(
+    amplifier: SolvedAmplifier, layout: Layout, report: Callable[[float, str], None] = lambda part, said: None,
+    seconds: float = SECONDS, seed: int = 1,
+) -> Proposed:  # fmt: skip
+    """The best layout that was found in so many seconds. Raises NoSolution."""
+    begun, rng = time.monotonic(), np.random.default_rng(seed)
+    found = bodies(amplifier, layout)
+    starts = []
+    for number, school in enumerate(SCHOOLS):
+        report(0.02 + 0.05 * number, f"Beginning from {school}")
+        laid = lay(amplifier, arranged(found, amplifier.design, layout, school))
+        starts.append((cost(laid), school, laid))
+    least, school, best = min(starts, key=lambda one: one[0])
+    tried, first = len(starts), least
+    movable = [body for body in found if not ((old := layout.of(body.key)) and old.pinned)]
+    while movable and (spent := time.monotonic() - begun) < seconds:
+        share = spent / seconds
+        if tried % 4 == 0:
+            report(0.2 + 0.8 * share, f"{tried} tried; {first - least:.0f} dB better than where it began")
+        try:
+            trial = lay(amplifier, _moved(best, movable, rng, 1.0 - share))
+        except LayoutRefused:
+            continue
+        tried += 1
+        now = cost(trial)
+        if now < least:
+            least, best = now, trial
+    return Proposed(best.layout, best, school, tried)
+
+
+def _moved(laid: Laid, movable: Sequence[Body], rng: np.random.Generator, warmth: float) -> Layout:
+    """The layout with a body or two moved, turned or exchanged, the less the cooler."""
+    layout = laid.layout
+    body = movable[int(rng.integers(len(movable)))]
+    placed = layout.of(body.key)
+    assert placed is not None
+    kind = rng.random()
+    if kind < 0.15 and body.family in ("mains transformer", "transformer", "choke", "tube"):
+        return placed_at(layout, body, turn=(placed.turn + 90) % 360)[0]
+    if kind < 0.35:
+        alike = [other for other in movable if other.home == body.home and other.inside == body.inside
+                 and other is not body]  # fmt: skip
+        if alike:
+            other = alike[int(rng.integers(len(alike)))]
+            there = layout.of(other.key)
+            assert there is not None
+            return _exchanged(layout, placed, there)
+    reach = 0.004 + 0.08 * warmth
+    du, dv = rng.normal(0, reach, 2)
+    v = placed.v + (dv if placed.face in ("top", "bottom") else 0.0)
+    return placed_at(layout, body, u=_round(placed.u + du), v=_round(v))[0]
+
+
+def _round(metres: float) -> float:
+    return round(float(metres) * 1e3) / 1e3
+
+
+def _exchanged(layout: Layout, one: Placed, other: Placed) -> Layout:
+    return layout.with_placed(
+        one.model_copy(update={"u": other.u, "v": other.v}), other.model_copy(update={"u": one.u, "v": one.v})
+    )
