@@ -25,6 +25,7 @@ SCHOOLS = {
 }
 FIRST_SCHOOL = "iron at the rear"
 _MARGIN, _GAP, _PANEL = 0.016, 0.006, 0.024
+_HOT = 8.0  # W, of a tube that wants room about it
 _POWER = ("mains transformer", "choke", "capacitor")
 
 
@@ -114,6 +115,8 @@ def _seat(body: Body, layout: Layout, order: float, school: str) -> _Seat:
     old, box = layout.of(body.key), layout.box
     layers = (not body.inside, body.inside or body.sizes.below > 0.005)
     half = np.array([body.sizes.across, body.sizes.along]) / 2
+    if body.family == "tube" and body.watt > _HOT:
+        half = half * 1.5  # room for its heat
     if old is not None and old.pinned:
         if old.turn % 180 == 90:
             half = half[::-1]
