@@ -6,6 +6,8 @@ class ChassisConfig(AppConfig):
 
     def ready(self) -> None:
         from bold_anode.amps.rooms import Room, register
+        from bold_anode.chassis import searching
         from bold_anode.chassis.views import draw
 
         register(Room("chassis", "Chassis", "Where does everything go, and will it hum or cook?", draw))
+        searching.register()

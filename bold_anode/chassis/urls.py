@@ -1,6 +1,6 @@
 from django.urls import path
 
-from bold_anode.chassis import views
+from bold_anode.chassis import searching, sheets, variants, views
 
 urlpatterns = [
     path("amps/<int:project_id>/chassis/laid/", views.layout, name="chassis-laid"),
@@ -10,5 +10,14 @@ urlpatterns = [
     path("amps/<int:project_id>/chassis/wire/", views.wire, name="chassis-wire"),
     path("amps/<int:project_id>/chassis/wiring/", views.wiring, name="chassis-wiring"),
     path("amps/<int:project_id>/chassis/fitting/", views.fitting, name="chassis-fitting"),
+    path("amps/<int:project_id>/chassis/search/<str:kind>/", searching.view, name="chassis-search"),
+    path("amps/<int:project_id>/chassis/offer/", views.offer, name="chassis-offer"),
+    path("amps/<int:project_id>/chassis/proposal/", views.proposal, name="chassis-proposal"),
+    path("amps/<int:project_id>/chassis/stray/", sheets.stray, name="chassis-stray"),
+    path("amps/<int:project_id>/chassis/holes/", sheets.take_holes, name="chassis-holes"),
+    path("amps/<int:project_id>/chassis/drill/<str:name>", sheets.drill, name="chassis-drill"),
+    path("amps/<int:project_id>/chassis/keep/", variants.keep, name="chassis-keep"),
+    path("amps/<int:project_id>/chassis/choose/<int:layout_id>/", variants.choose, name="chassis-choose"),
+    path("amps/<int:project_id>/chassis/drop/<int:layout_id>/", variants.drop, name="chassis-drop"),
     path("amps/<int:project_id>/chassis/step/", views.step, name="chassis-step"),
 ]

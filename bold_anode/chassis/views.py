@@ -15,16 +15,16 @@ from bold_anode.amps.operations import Stale
 from bold_anode.amps.rooms import Shown, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.tabs import Tab, draw_chosen
-from bold_anode.chassis import laying, operations
+from bold_anode.chassis import laying, operations, searching, sheets, variants
 from bold_anode.chassis.drawing import drawn
 from bold_anode.chassis.figures import hum_bars, said_of, selected
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
-from thermionic.chassis import editing
+from thermionic.chassis import editing, offers
 from thermionic.chassis.arranging import SCHOOLS, arranged
 from thermionic.chassis.bodies import bodies
-from thermionic.chassis.document import Box, Layout, LayoutRefused
+from thermionic.chassis.document import Box, Layout, LayoutRefused, read_layout
 from thermionic.chassis.fitting_in import misfits
 from thermionic.errors import ThermionicError
 from thermionic.values import Quantity, parse
@@ -39,7 +39,10 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
     wrong = misfits(now.bodies, standing.layout)
     inside = _remembered(request, "inside") == "1"
     chosen = _remembered(request, "body")
+    user = request.user
     return {
+        "changes": searching.shown(user, project, searching.CHANGES, standing.layout),
+        "proposal": searching.shown(user, project, searching.PROPOSAL, standing.layout),
         "project": project,
         "standing": standing,
         "layout": standing.layout,
@@ -70,7 +73,13 @@ def draw_layout(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     return "chassis/layout.html", laid_flat(request, shown.project)
 
 
-TABS = (Tab("layout", "Layout", draw_layout),)
+TABS = (
+    Tab("layout", "Layout", draw_layout),
+    Tab("wires", "Wires", sheets.draw_wires),
+    Tab("warmth", "Warmth and weight", sheets.draw_warmth),
+    Tab("variants", "Variants", variants.draw),
+    Tab("drilling", "Drilling", sheets.draw_drilling),
+)
 
 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
@@ -240,6 +249,36 @@ def fitting(request: Request, project_id: int) -> HttpResponse:
         if request.POST.get("out"):
             return editing.without_fitting(layout, request.POST["out"])
         return editing.with_fitting(layout, request.POST.get("kind", ""))
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def offer(request: Request, project_id: int) -> HttpResponse:
+    """Make one of the changes that were computed for the layout as it stands."""
+    project = owned(request, project_id)
+    number = whole_number(request.POST.get("number", ""))
+    amplifier = solved(project.at).amplifier
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        work = searching.done(request.user, project, searching.CHANGES, layout)
+        if work is None or number is None or number >= len(work.result):
+            raise LayoutRefused("That change was computed for another state of the layout; try every one again.")
+        return offers.made(bodies(amplifier, layout), layout, work.result[number]["what"])
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def proposal(request: Request, project_id: int) -> HttpResponse:
+    """Take the layout that was searched for from the one that stands."""
+    project = owned(request, project_id)
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        work = searching.done(request.user, project, searching.PROPOSAL, layout)
+        if work is None:
+            raise LayoutRefused("That layout was searched for from another state; search again.")
+        return read_layout(work.result["layout"]), "the layout that was searched for"
 
     return _changed(request, project_id, change)
 
