@@ -44,7 +44,7 @@ class Shown:
 
 
 _rooms: dict[str, Room] = {}
-_ORDER = ("brief", "chain", "iron", "rails", "heaters", "chassis", "power-up")
+_ORDER = ("brief", "chain", "iron", "rails", "heaters", "chassis", "earths", "power-up")
 
 
 def register(room: Room) -> None:

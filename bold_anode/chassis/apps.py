@@ -7,7 +7,9 @@ class ChassisConfig(AppConfig):
     def ready(self) -> None:
         from bold_anode.amps.rooms import Room, register
         from bold_anode.chassis import searching
+        from bold_anode.chassis.earths import draw as draw_earths
         from bold_anode.chassis.views import draw
 
         register(Room("chassis", "Chassis", "Where does everything go, and will it hum or cook?", draw))
+        register(Room("earths", "Earths", "Which wire carries whose return current?", draw_earths))
         searching.register()

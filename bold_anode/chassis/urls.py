@@ -1,6 +1,6 @@
 from django.urls import path
 
-from bold_anode.chassis import searching, sheets, variants, views
+from bold_anode.chassis import earths, searching, sheets, variants, views
 
 urlpatterns = [
     path("amps/<int:project_id>/chassis/laid/", views.layout, name="chassis-laid"),
@@ -19,5 +19,6 @@ urlpatterns = [
     path("amps/<int:project_id>/chassis/keep/", variants.keep, name="chassis-keep"),
     path("amps/<int:project_id>/chassis/choose/<int:layout_id>/", variants.choose, name="chassis-choose"),
     path("amps/<int:project_id>/chassis/drop/<int:layout_id>/", variants.drop, name="chassis-drop"),
+    path("amps/<int:project_id>/earths/set/", earths.set_earthing, name="earths-set"),
     path("amps/<int:project_id>/chassis/step/", views.step, name="chassis-step"),
 ]

@@ -127,6 +127,8 @@ class Earthing(Model):
     bolt: Literal["inputs", "supply"] = named("Chassis connection at the", "inputs")
     breaker: bool = named("Loop breaker", False)
     gauge: Annotated[float, Field(ge=0.1, le=10.0)] = named("Earth wire, mm²", 0.75)
+    jacks_insulated: bool = named("Jacks insulated from the panel", True)
+    protective_gauge: Annotated[float, Field(ge=0.1, le=16.0)] = named("Protective earth, mm²", 1.5)
 
 
 class Layout(Model):

@@ -9,7 +9,7 @@ the sheet at one bolt.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -47,11 +47,31 @@ class Link:
 
 @dataclass(frozen=True, eq=False)
 class EarthNetwork:
-    """Nodes (terminals by key, the sheet's bolts) and the links between them; voltages are to ``reference``."""
+    """Nodes (terminals by key, the sheet's bolts) and the links between them; voltages are to ``reference``.
+
+    ``ways`` are the polylines along which a field makes an EMF: those of the wires, and for the sheet one from its
+    first bolt straight to each other; ``carried`` (links, ways) says of which ways each link's EMF is the sum."""
 
     nodes: tuple[str, ...]
     links: tuple[Link, ...]
     reference: str
+    ways: tuple[Array, ...] = ()
+    carried: Array = field(default_factory=lambda: np.zeros((0, 0)))
+
+    def with_links(self, links: Sequence[Link], ways: dict[str, Array] | None = None) -> EarthNetwork:
+        """The same ways with other links, each with the EMF that its key had before; a new one has that of the
+        polyline that ``ways`` has for its key, or none."""
+        rows = {link.key: row for row, link in enumerate(self.links)}
+        more = [link for link in links if ways and link.key in ways]
+        carried = np.zeros((len(links), len(self.ways) + len(more)))
+        for row, link in enumerate(links):
+            if link.key in rows:
+                carried[row, : len(self.ways)] = self.carried[rows[link.key]]
+            elif link in more:
+                carried[row, len(self.ways) + more.index(link)] = 1.0
+        nodes = dict.fromkeys((*self.nodes, *(end for link in links for end in link.ends)))
+        added = tuple(ways[link.key] for link in more) if ways else ()
+        return replace(self, nodes=tuple(nodes), links=tuple(links), carried=carried, ways=(*self.ways, *added))
 
     def _admittances(self, hertz: Array) -> tuple[ComplexArray, ComplexArray, Array]:
         at = {node: place for place, node in enumerate(self.nodes)}
@@ -112,6 +132,8 @@ class _Earths:
         self.bolt = next((one for one in terminals if one.body.family == "signal earth"), None)
         self.own = [one for one in terminals if one is not self.bolt]
         self.links: list[Link] = []
+        self.sheet: set[str] = set()
+        self.spokes: dict[str, Array] = {}
 
     def network(self) -> EarthNetwork:
         if not self.own or self.bolt is None:
@@ -120,19 +142,41 @@ class _Earths:
         within = self._within_bodies()
         school = self.layout.earthing.school
         {"star": self._star, "bus": self._bus, "local stars": self._local, "chassis": self._chassis}[school](within)
+        if school != "chassis":
+            touching = [] if self.layout.earthing.jacks_insulated else [
+                one for one in within if one.body.family == "jack"
+            ]  # fmt: skip
+            self._bolted([self.bolt, *touching] if touching else [])
         nodes = dict.fromkeys([one.key for one in (self.bolt, *self.own)])
         nodes |= dict.fromkeys(end for link in self.links for end in link.ends)
-        return EarthNetwork(tuple(nodes), tuple(self.links), self.bolt.key)
+        ways, carried = self._ways()
+        return EarthNetwork(tuple(nodes), tuple(self.links), self.bolt.key, ways, carried)
+
+    def _ways(self) -> tuple[tuple[Array, ...], Array]:
+        ways = [link.wire.points for link in self.links if link.wire is not None]
+        spokes = {name: len(ways) + number for number, name in enumerate(self.spokes)}
+        ways += list(self.spokes.values())
+        carried = np.zeros((len(self.links), len(ways)))
+        wire = 0
+        for row, link in enumerate(self.links):
+            if link.wire is not None:
+                carried[row, wire] = 1.0
+                wire += 1
+            elif link.ends[0] in self.sheet and link.ends[1] in self.sheet:
+                for end, sign in zip(link.ends, (-1.0, 1.0), strict=True):
+                    if end in spokes:
+                        carried[row, spokes[end]] = sign
+        return tuple(ways), carried
 
     def _within_bodies(self) -> list[Terminal]:
-        """One terminal of each body, its others joined to that by short wires."""
-        by_body: dict[str, list[Terminal]] = {}
+        """One terminal of each body in each channel, its others there joined to it by short wires."""
+        together: dict[tuple[str, int], list[Terminal]] = {}
         for one in self.own:
-            by_body.setdefault(one.body.key, []).append(one)
-        for first, *others in by_body.values():
+            together.setdefault((one.body.key, _channel(one)), []).append(one)
+        for first, *others in together.values():
             for other in others:
                 self._join(first, other)
-        return [ends[0] for ends in by_body.values()]
+        return [ends[0] for ends in together.values()]
 
     def _join(self, one: Terminal, other: Terminal, more_ohm: float = 0.0) -> None:
         wire = self.way.wire("earth", EARTH, one, other)
@@ -154,11 +198,11 @@ class _Earths:
 
     def _bus(self, ends: list[Terminal]) -> None:
         assert self.bolt is not None
-        shared = sorted((one for one in ends if one.body.channel == 0), key=self._along)
+        shared = sorted((one for one in ends if _channel(one) == 0), key=self._along)
         first = [one for one in shared if self._along(one) <= 1.0]
         supply = [one for one in shared if self._along(one) > 1.0]
         channels = [
-            sorted((one for one in ends if one.body.channel == number), key=self._along) for number in (1, 2)
+            sorted((one for one in ends if _channel(one) == number), key=self._along) for number in (1, 2)
         ]
         for one, other in zip(supply, supply[1:], strict=False):
             self._join(one, other)
@@ -191,7 +235,7 @@ class _Earths:
                 self._join(end, self.bolt, BOLT_OHM)
                 continue
             blocks = set(end.body.blocks)
-            alike = [hub for hub in hubs if hub.body.channel in (0, end.body.channel)] or hubs
+            alike = [hub for hub in hubs if _channel(hub) in (0, _channel(end))] or hubs
             hub = min(
                 alike,
                 key=lambda one: (not blocks & set(one.body.blocks), abs(self._along(one) - self._along(end)),
@@ -201,20 +245,36 @@ class _Earths:
 
     def _chassis(self, ends: list[Terminal]) -> None:
         assert self.bolt is not None
+        self._bolted([self.bolt, *ends])
+
+    def _bolted(self, ends: Sequence[Terminal]) -> None:
+        """Terminals that are on the sheet where they stand, and the sheet between them."""
+        if not ends:
+            return
         box = self.layout.box
         bolts: dict[tuple[float, float], str] = {}
-        for end in (self.bolt, *ends):
+        for end in ends:
             x, y = np.clip(end.at[:2], 0, [box.width, box.depth])
             place = round(float(x) / SAME) * SAME, round(float(y) / SAME) * SAME
             name = bolts.setdefault(place, f"{SHEET} {len(bolts) + 1}")
             self.links.append(Link(f"{end.key} > {name}", (end.key, name), BOLT_OHM + JOINT_OHM, 2e-8))
         names = list(bolts.values())
+        self.sheet |= set(names)
+        first = next(iter(bolts))
+        for place, name in list(bolts.items())[1:]:
+            self.spokes[name] = np.array([[*first, -box.sheet], [*place, -box.sheet]])
         between = conductances(box.width, box.depth, sheet_ohm(self.layout), list(bolts))
         for i in range(len(names)):
             for j in range(i):
                 if -between[i, j] > 1e-3:
                     ends_ = (names[j], names[i])
                     self.links.append(Link(f"{SHEET}: {names[j]} > {names[i]}", ends_, float(-1 / between[i, j])))
+
+
+def _channel(terminal: Terminal) -> int:
+    """The channel that a terminal is of: that of all that meets there, else of its body."""
+    channels = {one.channel for one in terminal.pin.attached}
+    return channels.pop() if len(channels) == 1 else terminal.body.channel
 
 
 def sheet_ohm(layout: Layout) -> float:

@@ -77,19 +77,25 @@ def _scaled(u: ComplexArray) -> ComplexArray:
 
 # Both have one argument, so they are tables, over its logarithm.
 _EDDY = _scaled(1j * 10.0**_DECADES)
-_GATHERED = _scaled(10.0**_DECADES + 0j).real
+_GATHERED = _scaled(10.0**_DECADES + 0j)
 
 
 def receding(s: Array) -> ComplexArray:
     """g(j s): the share of an image that eddy currents make, for s = |k0| x distance."""
-    at = np.log10(np.maximum(s, 1e-6))
-    found: ComplexArray = np.interp(at, _DECADES, _EDDY.real) + 1j * np.interp(at, _DECADES, _EDDY.imag)
-    return found
+    return _looked_up(s, _EDDY)
 
 
 def _steady(u: Array) -> Array:
     """g(u) for a real u."""
-    found: Array = np.interp(np.log10(np.maximum(u, 1e-6)), _DECADES, _GATHERED)
+    return _looked_up(u, _GATHERED).real
+
+
+def _looked_up(value: Array, table: ComplexArray) -> ComplexArray:
+    """A table over the logarithm, straight between its places."""
+    place = np.log10(np.maximum(value, 1e-6)) - _DECADES[0]
+    place = np.clip(place / (_DECADES[1] - _DECADES[0]), 0, len(table) - 1.000001)
+    low = place.astype(int)
+    found: ComplexArray = table[low] + (place - low) * (table[low + 1] - table[low])
     return found
 
 
@@ -213,7 +219,7 @@ def linkage(
     found: ComplexArray = kernels.linkages(
         victims.start, victims.end, victims.wire, wires, sources.pieces.start, sources.pieces.end, sources.aside,
         sources.pitch, sources.group, groups, np.array([sheet.wavenumber(one) for one in hertz]), sheet.reach, _EDDY,
-        _GATHERED.astype(complex), _TWIST, _DECADES[0], _DECADES[1] - _DECADES[0], NEAREST, floor,
+        _GATHERED, _TWIST, _DECADES[0], _DECADES[1] - _DECADES[0], NEAREST, floor,
     )  # fmt: skip
     return MU0 / (4 * np.pi) * found
 

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 
 import numpy as np
@@ -115,10 +115,14 @@ class Laid:
         of = material(self.layout.box.material)
         return Sheet(self.layout.box.sheet, of["conductivity"], of["permeability"])
 
+    def with_earth(self, network: EarthNetwork) -> Laid:
+        """The same with another earth wiring."""
+        return replace(self, earth=network)
+
     @lazily
     def hum(self) -> LayoutHum:
         """The hum of the worse channel."""
-        return max(_Humming(self).channels(), key=lambda one: one.volt)
+        return max(Humming(self).channels(), key=lambda one: one.volt)
 
 
 def lay(amplifier: SolvedAmplifier, layout: Layout) -> Laid:
@@ -133,7 +137,9 @@ def _rms(phasors: ComplexArray) -> float:
     return float(np.sqrt(np.sum(np.abs(phasors) ** 2) / 2))
 
 
-class _Humming:
+class Humming:
+    """The hum of a layout, piece by piece: EMFs, what they do, what the returns leave."""
+
     def __init__(self, laid: Laid) -> None:
         self.laid, self.layout, self.transfers = laid, laid.layout, laid.transfers
         self.amplifier = laid.amplifier
@@ -142,16 +148,27 @@ class _Humming:
         self.sources = Sources(self.amplifier, self.transfers)
         self.hertz = self.transfers.hertz
         self.numbers = (1, 2) if self.amplifier.design.channels == 2 else (0,)
-        # Everything that an EMF can be in: the wires of nets, then those of earth.
-        self.wires: list[Wire] = [
-            *(wire for wire in laid.wiring.wires),
-            *(link.wire for link in laid.earth.links if link.wire is not None),
-        ]
-        self.pieces = Pieces.of([self._lowered(wire.points) for wire in self.wires])
+        # Everything that an EMF can be in: the wires of nets, then the ways of earth.
+        self.wires = laid.wiring.wires
+        self.nets = [*(wire.net for wire in self.wires), *(EARTH for _ in laid.earth.ways)]
+        self.ways = [self._lowered(one) for one in (*(wire.points for wire in self.wires), *laid.earth.ways)]
+        self.pieces = Pieces.of(self.ways)
 
     def _lowered(self, points: Array) -> Array:
         """Heights from the middle of the top sheet."""
         found: Array = points + [0.0, 0.0, self.box.sheet / 2]
+        return found
+
+    def earth_emf(self) -> ComplexArray:
+        """The EMF that every field together makes along each way of earth, V, (ways, harmonics)."""
+        pairs = [self.sources.pair(pair) for pair in self.laid.wiring.pairs]
+        whole = np.zeros((len(self.ways), HARMONICS), dtype=complex)
+        for one in self._induced(pairs):
+            whole += one
+        for body in self.laid.bodies:
+            iron = self.sources.iron(body, self.layout) if body.key in self.placed else None
+            whole += self._strayed(iron) if iron is not None else 0.0
+        found: ComplexArray = whole[len(self.wires) :]
         return found
 
     def channels(self) -> list[LayoutHum]:
@@ -180,9 +197,9 @@ class _Humming:
 
     def _gains(self, channel: int) -> ComplexArray:
         """The load's volts for a volt in each wire, from its first end to its second, (wires, harmonics)."""
-        found = np.zeros((len(self.wires), HARMONICS), dtype=complex)
+        found = np.zeros((len(self.ways), HARMONICS), dtype=complex)
         by_net: dict[Net, list[int]] = defaultdict(list)
-        for number, wire in enumerate(self.laid.wiring.wires):
+        for number, wire in enumerate(self.wires):
             by_net[wire.net].append(number)
         for net, numbers in by_net.items():
             if net.channel not in (0, channel):
@@ -192,10 +209,8 @@ class _Humming:
                 found[number] = sum(
                     (self._weight(one, channel) for one in terminals), np.zeros(HARMONICS, dtype=complex)
                 )
-        _, by_emf = self.laid.earth.adjoint(self.hertz, self._earth_weights(channel))
-        first = len(self.laid.wiring.wires)
-        rows = [row for row, link in enumerate(self.laid.earth.links) if link.wire is not None]
-        found[first:] = by_emf[rows]
+        _, by_emf = self.laid.earth.adjoint(self.hertz, self.earth_weights(channel))
+        found[len(self.wires) :] = self.laid.earth.carried.T @ by_emf
         return found
 
     def _weight(self, terminal: Terminal, channel: int) -> ComplexArray:
@@ -208,7 +223,8 @@ class _Humming:
     def _of(self, attached: Attached) -> ComplexArray:
         return self.transfers.of_terminal(attached)
 
-    def _earth_weights(self, channel: int) -> ComplexArray:
+    def earth_weights(self, channel: int) -> ComplexArray:
+        """The load's volts for a volt at each node of earth, (nodes, harmonics)."""
         at = {node: place for place, node in enumerate(self.laid.earth.nodes)}
         weights = np.zeros((len(at), HARMONICS), dtype=complex)
         for terminal in self.laid.wiring.earths:
@@ -233,7 +249,7 @@ class _Humming:
                 np.where(opened, 0.0, source.pair.pitch),
             ))  # fmt: skip
         at = linkage(
-            self.pieces, len(self.wires), Filaments.joined(filaments), len(sources), self.laid.sheet,
+            self.pieces, len(self.ways), Filaments.joined(filaments), len(sources), self.laid.sheet,
             self.hertz[0] * _ANCHORS, _FLOOR,
         )  # fmt: skip
         return [
@@ -251,7 +267,7 @@ class _Humming:
         """The EMF that a stray moment leaves in every wire, V, (wires, harmonics)."""
         dipole = self._dipole(iron)
         linked = through_dipole(self.pieces, dipole, self.laid.sheet, self.hertz[0] * _ANCHORS)
-        at = self.pieces.add_up(linked, len(self.wires))
+        at = self.pieces.add_up(linked, len(self.ways))
         found: ComplexArray = -2j * np.pi * self.hertz * (at.T @ _between()) * iron.moment
         return found
 
@@ -260,11 +276,11 @@ class _Humming:
         amperes = self._wire_amperes()
         carrying = np.flatnonzero(np.sqrt((np.abs(amperes) ** 2).sum(axis=1) / 2) > _CARRIES)
         if len(carrying) == 0:
-            return np.zeros((len(self.wires), HARMONICS), dtype=complex)
-        pieces = Pieces.of([self._lowered(self.wires[number].points) for number in carrying])
+            return np.zeros((len(self.ways), HARMONICS), dtype=complex)
+        pieces = Pieces.of([self.ways[number] for number in carrying])
         filaments = Filaments(pieces, pieces.wire, np.zeros_like(pieces.start), np.zeros(len(pieces.wire)))
         at = linkage(
-            self.pieces, len(self.wires), filaments, len(carrying), self.laid.sheet, self.hertz[0] * _ANCHORS
+            self.pieces, len(self.ways), filaments, len(carrying), self.laid.sheet, self.hertz[0] * _ANCHORS
         )
         whole = np.einsum("agw,ah,gh->wh", at, _between(), amperes[carrying], optimize=True)
         found: ComplexArray = -2j * np.pi * self.hertz * whole
@@ -272,9 +288,9 @@ class _Humming:
 
     def _wire_amperes(self) -> ComplexArray:
         """The mains' harmonics of the current in each wire from its first to its second end, A."""
-        found = np.zeros((len(self.wires), HARMONICS), dtype=complex)
+        found = np.zeros((len(self.ways), HARMONICS), dtype=complex)
         by_net: dict[Net, list[int]] = defaultdict(list)
-        for number, wire in enumerate(self.laid.wiring.wires):
+        for number, wire in enumerate(self.wires):
             if wire.kind == "HT":
                 by_net[wire.net].append(number)
         for numbers in by_net.values():
@@ -284,12 +300,13 @@ class _Humming:
                         found[number] -= self.transfers.current(one)
         earth = self.laid.earth
         through = earth.through(self.hertz, self._earth_volts())
-        first = len(self.laid.wiring.wires)
-        found[first:] = through[[row for row, link in enumerate(earth.links) if link.wire is not None]]
+        # What flows in the sheet spreads; it is not counted as a source.
+        wired = np.array([link.wire is not None for link in earth.links], dtype=float)
+        found[len(self.wires) :] = (earth.carried * wired[:, None]).T @ through
         return found
 
     @lazily
-    def _returned(self) -> ComplexArray:
+    def returned(self) -> ComplexArray:
         """What each pin sends into earth, A, (nodes of earth, harmonics)."""
         at = {node: place for place, node in enumerate(self.laid.earth.nodes)}
         amperes = np.zeros((len(at), HARMONICS), dtype=complex)
@@ -300,7 +317,7 @@ class _Humming:
         return amperes
 
     def _earth_volts(self) -> ComplexArray:
-        return self.laid.earth.volts(self.hertz, self._returned)
+        return self.laid.earth.volts(self.hertz, self.returned)
 
     # Causes.
 
@@ -332,8 +349,8 @@ class _Humming:
         """A cause by what it gives through each wire, (wires, harmonics)."""
         whole = parts.sum(axis=0)
         by_net: dict[Net, ComplexArray] = {}
-        for wire, part in zip(self.wires, parts, strict=True):
-            by_net[wire.net] = by_net.get(wire.net, 0) + part
+        for net, part in zip(self.nets, parts, strict=True):
+            by_net[net] = by_net.get(net, 0) + part
         most = max((net for net in by_net if net != EARTH), key=lambda net: _rms(by_net[net]), default=EARTH)
         hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
         return Cause(source, key, way, f"the wires of {most.name}", f"net:{most.node}:{most.channel}", _rms(whole),
@@ -460,7 +477,7 @@ class _Humming:
 
     def _earth(self, channel: int) -> list[Cause]:
         """What the returns leave across the earth wires."""
-        weights = self._earth_weights(channel)
+        weights = self.earth_weights(channel)
         parts = weights * self._earth_volts()
         whole = parts.sum(axis=0)
         place = int(np.argmax([_rms(part) for part in parts])) if len(parts) else 0

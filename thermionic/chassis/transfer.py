@@ -15,7 +15,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.chassis.bodies import Attached
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.small_signal import respond
-from thermionic.devices.base import ComplexArray
+from thermionic.devices.base import Array, ComplexArray
 from thermionic.lazily import lazily, remembered
 
 HARMONICS = 12  # of the mains
@@ -23,14 +23,14 @@ HARMONICS = 12  # of the mains
 
 @dataclass(frozen=True, eq=False)
 class Transfers:
-    """Transfers to the load of one channel at the mains' harmonics, ``hertz`` (harmonics,)."""
+    """Transfers to the load of one channel at some frequencies, ``hertz`` (frequencies,): the mains' harmonics."""
 
     amplifier: SolvedAmplifier
+    hertz: Array
 
-    @lazily
-    def hertz(self) -> np.ndarray:
-        """The mains frequency and its multiples, Hz."""
-        return self.amplifier.design.brief.mains_hertz * np.arange(1, HARMONICS + 1)
+    def at(self, hertz: Array) -> Transfers:
+        """The same at other frequencies; those of currents and voltages of the mains are for its harmonics only."""
+        return Transfers(self.amplifier, hertz)
 
     @lazily
     def _adjoint(self) -> ComplexArray:
@@ -45,7 +45,7 @@ class Transfers:
         node = self.amplifier.compiled.node(node)
         system = self.amplifier.state.at.system
         if node == GROUND or node not in system.nodes:
-            return np.zeros(HARMONICS, dtype=complex)
+            return np.zeros(len(self.hertz), dtype=complex)
         found: ComplexArray = self._adjoint[:, system.node(node)]
         return found
 
@@ -63,7 +63,7 @@ class Transfers:
         return self._of_terminals[key]
 
     def _terminal(self, name: str, terminal: int) -> ComplexArray:
-        found = np.zeros(HARMONICS, dtype=complex)
+        found = np.zeros(len(self.hertz), dtype=complex)
         load = self.amplifier.load
         if name == load.part:
             found += 1.0 if terminal == 0 else -1.0
@@ -164,4 +164,4 @@ class Transfers:
 @remembered
 def transfers(amplifier: SolvedAmplifier) -> Transfers:
     """The transfers of an amplifier, computed once."""
-    return Transfers(amplifier)
+    return Transfers(amplifier, amplifier.design.brief.mains_hertz * np.arange(1, HARMONICS + 1))
