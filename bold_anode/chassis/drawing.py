@@ -132,10 +132,11 @@ def drawn(laid: Laid, misfits: Sequence[Misfit], mirrored: bool = False) -> Draw
     layout, box = laid.layout, laid.layout.box
     flat = Flat(box, mirrored)
     wrong = {key for one in misfits for key in one.bodies}
-    sides = any(one.face in ("left", "right") for one in (*layout.placed, *layout.holes))
+    used = {one.face for one in layout.placed} | {one.face for one in layout.holes}
+    sides = bool(used & {"left", "right"})
     beside = _GAP + flat.h if sides else 0.0
     left, right = -beside - _EDGE, flat.w + beside + _EDGE
-    bottom = any(one.face == "bottom" for one in (*layout.placed, *layout.holes))
+    bottom = "bottom" in used
     top, below = -flat.d - _GAP - flat.h - _EDGE, flat.h + _GAP + _EDGE
     below += flat.d + _GAP if bottom else 0.0
     drawing = Drawing(f"{_n(left)} {_n(top)} {_n(right - left)} {_n(below - top)}", mirrored)
@@ -196,9 +197,7 @@ def _shape(flat: Flat, body: Body, placed: Placed, misfit: bool) -> Shape:
     # The body's own axes on the sheet, its turn first.
     turn = radians(placed.turn)
     matrix = np.array([[a, c], [b, d]]) @ np.array([[cos(turn), -sin(turn)], [sin(turn), cos(turn)]])
-    place = (
-        f"matrix({_n(matrix[0, 0])} {_n(matrix[1, 0])} {_n(matrix[0, 1])} {_n(matrix[1, 1])} {_n(x)} {_n(y)})"
-    )
+    place = f"matrix({_n(matrix[0, 0])} {_n(matrix[1, 0])} {_n(matrix[0, 1])} {_n(matrix[1, 1])} {_n(x)} {_n(y)})"
     sizes = body.sizes
     across, along = 500 * sizes.across, 500 * sizes.along
     # Letters stand upright on the sheet whatever the body's turn.

@@ -1,4 +1,5 @@
-"""Earths: which wire carries whose return current, drawn over the layout; its schools, its faults, protective earth."""
+"""Earths: which wire carries whose return current, drawn over the layout; its schools, its faults, protective
+earth."""
 
 from __future__ import annotations
 

@@ -89,22 +89,22 @@ def shown(user: Any, project: Project, kind: str, layout: Layout) -> dict[str, A
     if kind == CHANGES:
         context["changes"] = [
             {**one, "gain": f"{one['gain']:.1f}", "own": f"{one['own']:.1f}", "number": number}
-            for number, one in enumerate(work.result)
+            for number, one in enumerate(work.result or ())
         ]
         return context
-    result = work.result
+    got: Any = work.result
     return context | {
-        "done": True, "school": result["school"], "tried": result["tried"],
-        "below": f"{result['below']:.0f}", "before": f"{result['before']:.0f}",
-        "own": f"{result['own']:.0f}", "own_before": f"{result['own_before']:.0f}",
-        "grid": f"{result['grid'] * 1e3:.0f}", "grid_before": f"{result['grid_before'] * 1e3:.0f}",
+        "done": True, "school": got["school"], "tried": got["tried"],
+        "below": f"{got['below']:.0f}", "before": f"{got['before']:.0f}",
+        "own": f"{got['own']:.0f}", "own_before": f"{got['own_before']:.0f}",
+        "grid": f"{got['grid'] * 1e3:.0f}", "grid_before": f"{got['grid_before'] * 1e3:.0f}",
     }  # fmt: skip
 
 
-def done(user: Any, project: Project, kind: str, layout: Layout) -> Work | None:
-    """The work on this very layout that is done; None if there is none."""
+def result(user: Any, project: Project, kind: str, layout: Layout) -> Any:
+    """What came of the work on this very layout; None where it is not done."""
     work = tasks.asked(user, kind, about(project, layout))
-    return work if work is not None and work.state == State.DONE else None
+    return work.result if work is not None and work.state == State.DONE else None
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -116,7 +116,11 @@ def view(request: Request, project_id: int, kind: str) -> HttpResponse:
         if request.method == "POST":
             ask(request.user, project, name)
         standing = laying.standing(project)
-        context = {"project": project, "standing": standing, kind: shown(request.user, project, name, standing.layout)}
+        context = {
+            "project": project,
+            "standing": standing,
+            kind: shown(request.user, project, name, standing.layout),
+        }
     except ThermionicError as reason:
         return refuse(request, str(reason))
     return render(request, f"chassis/{kind}.html", context)

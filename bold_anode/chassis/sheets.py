@@ -1,4 +1,5 @@
-"""The lists that go to the bench: wires, warmth and weight, the holes to drill; and the holes of a box that is there."""
+"""The lists that go to the bench: wires, warmth and weight, the holes to drill; and the holes of a box that is
+there."""
 
 from __future__ import annotations
 

@@ -26,9 +26,7 @@ _EVEN = 0.5  # dB, or a hundredth: less is no difference
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The view: a column a layout, a row a figure, what differs from the chosen one marked."""
     rows = list(ChassisLayout.objects.filter(project=shown.project).select_related("current"))
-    columns: list[dict[str, Any]] = []
-    for row in rows or [None]:
-        columns.append(_column(shown.project, row))
+    columns = [_column(shown.project, row) for row in rows] or [_column(shown.project, None)]
     chosen = next((one for one in columns if one["chosen"]), columns[0])
     names = list(dict.fromkeys(name for one in columns for name in one["causes"]))
     loudest = sorted(names, key=lambda name: min(one["causes"].get(name, 999.0) for one in columns))[:_CAUSES]

@@ -261,10 +261,10 @@ def offer(request: Request, project_id: int) -> HttpResponse:
     amplifier = solved(project.at).amplifier
 
     def change(layout: Layout) -> tuple[Layout, str]:
-        work = searching.done(request.user, project, searching.CHANGES, layout)
-        if work is None or number is None or number >= len(work.result):
+        found = searching.result(request.user, project, searching.CHANGES, layout)
+        if found is None or number is None or number >= len(found):
             raise LayoutRefused("That change was computed for another state of the layout; try every one again.")
-        return offers.made(bodies(amplifier, layout), layout, work.result[number]["what"])
+        return offers.made(bodies(amplifier, layout), layout, found[number]["what"])
 
     return _changed(request, project_id, change)
 
@@ -275,10 +275,10 @@ def proposal(request: Request, project_id: int) -> HttpResponse:
     project = owned(request, project_id)
 
     def change(layout: Layout) -> tuple[Layout, str]:
-        work = searching.done(request.user, project, searching.PROPOSAL, layout)
-        if work is None:
+        found = searching.result(request.user, project, searching.PROPOSAL, layout)
+        if found is None:
             raise LayoutRefused("That layout was searched for from another state; search again.")
-        return read_layout(work.result["layout"]), "the layout that was searched for"
+        return read_layout(found["layout"]), "the layout that was searched for"
 
     return _changed(request, project_id, change)
 
@@ -294,5 +294,3 @@ def step(request: Request, project_id: int) -> HttpResponse:
     except Stale as reason:
         return _again(request, project_id, str(reason))
     return _again(request, project_id)
-
-

@@ -98,7 +98,9 @@ def _large_enough(bodies: Sequence[Body], box: Box) -> Box:
     """A box of the same proportions, with room enough on its top."""
     if box.built == "bought or reused":
         return box
-    area = sum((b.sizes.across + 2 * _GAP) * (b.sizes.along + 2 * _GAP) for b in bodies if b.home == "top" and not b.inside)
+    area = sum(
+        (b.sizes.across + 2 * _GAP) * (b.sizes.along + 2 * _GAP) for b in bodies if b.home == "top" and not b.inside
+    )
     deepest = max((b.sizes.below for b in bodies), default=0.0)
     wanted = area / 0.6
     grow = max(1.0, sqrt(wanted / ((box.width - 2 * _MARGIN) * (box.depth - 2 * _MARGIN))))
@@ -138,8 +140,8 @@ def _wish(body: Body, order: float, school: str) -> tuple[float, float, float]:
     if body.home != "top":
         across = {
             "pot": 0.3, "rotary switch": 0.2, "switch": 0.75, "mains switch": 0.9, "lamp": 0.82, "meter": 0.5,
-            "jack": (0.1 if order < 0.5 else 0.35) + 0.06 * side, "terminals": 0.5 + 0.11 * side, "inlet": 0.93, "fuse": 0.82, "foot": 0.5,
-            "earth bolt": 0.97,
+            "jack": (0.1 if order < 0.5 else 0.35) + 0.06 * side, "terminals": 0.5 + 0.11 * side,
+            "inlet": 0.93, "fuse": 0.82, "foot": 0.5, "earth bolt": 0.97,
         }.get(body.family, 0.5)  # fmt: skip
         if symmetric and body.family == "jack":
             across = (0.35 if order < 0.5 else 0.65) + 0.04 * side

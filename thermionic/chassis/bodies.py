@@ -1,7 +1,8 @@
 """The bodies that a design puts on its chassis: what each is, how large, and which pin is on which net.
 
 A body is asked for by what its parts are, never by the kind of their block. What is small (resistors, coupling
-capacitors, diodes) hangs on a tag strip of its stage, or from pin to pin of a socket where nothing else is on its net.
+capacitors, diodes) hangs on a tag strip of its stage, or from pin to pin of a socket where nothing else is on its
+net.
 """
 
 from __future__ import annotations
@@ -64,7 +65,7 @@ class Pin:
 class Body:
     """Something to be placed. ``family`` is what it is (socket, transformer, choke, ...), ``home`` the face that it
     usually goes on, within where ``inside``; ``watt`` what it turns to heat. ``heaters`` are the names of its heater
-    pins, pair by pair."""
+    pins; ``part`` and ``path`` those of the one part that it is, in the netlist and in the design, if it is one."""
 
     key: str
     title: str
@@ -80,6 +81,8 @@ class Body:
     heaters: tuple[str, ...] = ()
     mount: Mount | None = None
     envelope: str = ""
+    part: str = ""
+    path: str = ""
 
     def pin(self, name: str) -> Pin:
         """A pin by its name. Raises KeyError."""
@@ -167,7 +170,7 @@ class _Maker:
                 for use in uses:
                     part = self.netlist[use.part]
                     for copy in self.nets.copies(use.block) if whole else (channel,):
-                        later = len(letters) if copy == 2 and whole and use.block not in self.nets._shared else 0
+                        later = len(letters) if copy == 2 and whole else 0
                         letter = type_.section_letters[
                             min(type_.section_letters.index(use.section) + later, len(type_.section_letters) - 1)
                         ]
@@ -233,7 +236,7 @@ class _Maker:
                     yield Body(
                         key, f"Choke of {self._label(block_of(part))}{SIDES[channel]}", name, "choke", sizes,
                         self._pinned(sizes, wired), channel=channel, blocks=(block_of(part),), mount=mount,
-                        watt=abs(self.amplifier.parts[name].dissipation),
+                        watt=abs(self.amplifier.parts[name].dissipation), part=name, path=path,
                     )  # fmt: skip
 
     def mains_iron(self) -> Iterator[Body]:
@@ -263,7 +266,7 @@ class _Maker:
                 self._pinned(sizes, wired), blocks=tuple(w.block for w in windings), mount=mount, watt=0.08 * va,
             )  # fmt: skip
         for part in self.netlist.parts:
-            if isinstance(part.device, (MainsSource, IdealTransformer)) or isinstance(part.device, Feed):
+            if isinstance(part.device, (MainsSource, IdealTransformer, Feed)):
                 self.taken |= {(part.name, channel) for channel in (0, 1, 2)}
 
     def earthed_ends(self, winding: str) -> list[tuple[Part, int]]:
@@ -319,8 +322,9 @@ class _Maker:
                     wired = {"plus": [ends[0]], "minus": [ends[1]]}
                     yield Body(
                         f"can:{path}:{name}:{channel}",
-                        f"{name} of {self._label(block_of(part))}{SIDES[channel]}", name + SIDES[channel][1:2].upper(),
-                        "capacitor", sizes, self._pinned(sizes, wired), channel=channel, blocks=(block_of(part),),
+                        f"{name} of {self._label(block_of(part))}{SIDES[channel]}",
+                        name + SIDES[channel][1:2].upper(), "capacitor", sizes, self._pinned(sizes, wired),
+                        channel=channel, blocks=(block_of(part),), part=name, path=path,
                     )  # fmt: skip
 
     def controls(self) -> Iterator[Body]:
@@ -474,7 +478,12 @@ class _Maker:
                 continue
             pins = list(body.pins)
             for number, pin in enumerate(body.pins):
-                if pin.net is None or pin.net == EARTH or count[pin.net] != 1 or self._elsewhere(pin.net, body, found):
+                if (
+                    pin.net is None
+                    or pin.net == EARTH
+                    or count[pin.net] != 1
+                    or self._elsewhere(pin.net, body, found)
+                ):
                     continue
                 part, channel = next(
                     (part, ch) for part, ch in loose if pin.net in [self.nets.of(node, ch) for node in part.nodes]
@@ -547,5 +556,5 @@ class _Maker:
             if not takers - seen:
                 break
             seen = takers
-        last = [use for use in self.compiled.tubes]
+        last = list(self.compiled.tubes)
         return last[-1].envelope if last else "supply"

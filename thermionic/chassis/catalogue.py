@@ -71,17 +71,16 @@ def panel(kind: str, gangs: int = 1) -> Sizes:
         for name, (u, v) in raw["pins"].items():
             depth = min(0.8 * deep, 0.012) + number * gang
             pins[f"{name} {number + 1}" if gangs > 1 else name] = (MM * u, MM * v, -depth)
-    openings = tuple(
-        Opening(
-            (MM * one["at"][0], MM * one["at"][1]), one["tool"],
-            *(MM * one[name] if name in one else None for name in ("diameter", "width", "height")),
-        )
-        for one in raw["holes"]
-    )  # fmt: skip
+    openings = tuple(_opening(one) for one in raw["holes"])
     return Sizes(
         max(across, MM * raw["outside"][0]), max(along, MM * raw["outside"][1]), out, deep + gang * (gangs - 1),
         openings, pins, raw["kg"], False, raw["source"], raw["unsure"],
     )  # fmt: skip
+
+
+def _opening(raw: dict[str, Any]) -> Opening:
+    sizes = {name: MM * raw[name] for name in ("diameter", "width", "height") if name in raw}
+    return Opening((MM * raw["at"][0], MM * raw["at"][1]), raw["tool"], **sizes)
 
 
 def panel_title(kind: str) -> str:
@@ -165,7 +164,9 @@ def can(farad: float, volt: float, made: str) -> Sizes:
     litres = max(farad * volt, 1e-5) * {"electrolytic": 0.9, "film": 5.5, "oil": 9.0}[made]
     wanted = (4 * litres * 1e-3 / (pi * 1.6)) ** (1 / 3)
     if made == "electrolytic":
-        diameter = next((one for one in (0.018, 0.022, 0.025, 0.03, 0.035, 0.04, 0.05) if one >= 0.97 * wanted), 0.065)
+        diameter = next(
+            (one for one in (0.018, 0.022, 0.025, 0.03, 0.035, 0.04, 0.05) if one >= 0.97 * wanted), 0.065
+        )
         height = max(4 * litres * 1e-3 / (pi * diameter**2), 0.025)
         openings = (
             Opening((0.0, 0.0), "hole saw", diameter + 0.001),
@@ -189,7 +190,8 @@ LUG, MOST_LUGS = 0.0095, 14
 
 
 def strip(nets: int) -> Sizes:
-    """A tag strip, or two or three in a row of them, with a lug for each net: lugs at 9.5 mm, a foot at every fifth."""
+    """A tag strip, or two or three in a row of them, with a lug for each net: lugs at 9.5 mm, a foot at every
+    fifth."""
     rows = max(1, -(-nets // MOST_LUGS))
     columns = max(3, -(-nets // rows))
     across, along = columns * LUG, 0.012 + (rows - 1) * 0.03

@@ -1,5 +1,5 @@
-"""The holes of a layout, face by face, and the files to drill by: SVG and DXF at full size, PDF on sheets to be joined,
-a table, a list to centre-punch by."""
+"""The holes of a layout, face by face, and the files to drill by: SVG and DXF at full size, PDF on sheets to be
+joined, a table, a list to centre-punch by."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from math import cos, radians, sin
 
-import ezdxf
+from ezdxf.filemanagement import new
 from reportlab.lib.pagesizes import A4, LETTER
 from reportlab.pdfgen.canvas import Canvas
 
@@ -83,7 +83,8 @@ def svg(found: Sequence[DrilledHole], layout: Layout, face: Face) -> str:
     of = frame(layout.box, face)
     w, h = of.width * MM, of.height * MM
     parts = [
-        f'<svg xmlns="http://www.w3.org/2000/svg" width="{w:.2f}mm" height="{h:.2f}mm" viewBox="0 0 {w:.2f} {h:.2f}">',
+        f'<svg xmlns="http://www.w3.org/2000/svg" width="{w:.2f}mm" height="{h:.2f}mm" '
+        f'viewBox="0 0 {w:.2f} {h:.2f}">',
         f"<title>{_escaped(layout.name)}: {face}</title>",
         f'<rect class="outline" x="0" y="0" width="{w:.2f}" height="{h:.2f}" fill="none" stroke="#000" '
         'stroke-width="0.2"/>',
@@ -110,7 +111,7 @@ def _escaped(text: str) -> str:
 def dxf(found: Sequence[DrilledHole], layout: Layout, faces: Sequence[Face] = FACES) -> str:
     """Faces beside each other in millimetres as DXF (R2010), outlines, holes, centres and names on layers of their
     own."""
-    drawing = ezdxf.new("R2010", units=4)
+    drawing = new("R2010", units=4)
     for name, colour in _LAYERS.items():
         drawing.layers.add(name, color=colour)
     space = drawing.modelspace()
@@ -171,7 +172,9 @@ def _page(
     canvas.saveState()
     canvas.scale(_POINT, _POINT)
     canvas.setFont("Helvetica", 3.2)
-    words = f"{layout.name}: {face} from outside, sheet {at[0] + 1}.{at[1] + 1} of {of[0]} by {of[1]}. Print at 100 %."
+    words = (
+        f"{layout.name}: {face} from outside, sheet {at[0] + 1}.{at[1] + 1} of {of[0]} by {of[1]}. Print at 100 %."
+    )
     canvas.drawString(_MARGIN, high - _MARGIN - 2, words)
     canvas.setLineWidth(0.2)
     canvas.line(_MARGIN, high - _MARGIN - 6, _MARGIN + _SCALE, high - _MARGIN - 6)
@@ -224,9 +227,7 @@ def _drawn(canvas: Canvas, hole: DrilledHole) -> None:
     canvas.drawString(x + 1.2, y + 1.0, f"{hole.diameter * MM:.1f}" if hole.diameter else "")
 
 
-def _table(
-    canvas: Canvas, found: Sequence[DrilledHole], width: float, height: float, faces: Sequence[Face]
-) -> None:
+def _table(canvas: Canvas, found: Sequence[DrilledHole], width: float, height: float, faces: Sequence[Face]) -> None:
     """The hole table, in inner order from the datum corner."""
     top, line = height / _POINT - _MARGIN - 6, 4.6
     y = 0.0
@@ -242,8 +243,17 @@ def _table(
                 canvas.drawString(x, top, words)
             canvas.setFont("Helvetica", 3.0)
             y = top - line
-        cells = (str(number + 1), hole.face, f"{hole.u * MM:.1f}", f"{hole.v * MM:.1f}", size_of(hole).replace("⌀", ""),
-                 hole.what[:34], (hole.tool + (f"; {hole.keyway}" if hole.keyway else ""))[:52])  # fmt: skip
+        made = hole.tool + (f"; {hole.keyway}" if hole.keyway else "")
+        size = size_of(hole).replace("⌀", "")
+        cells = (
+            str(number + 1),
+            hole.face,
+            f"{hole.u * MM:.1f}",
+            f"{hole.v * MM:.1f}",
+            size,
+            hole.what[:34],
+            made[:52],
+        )
         for x, words in zip(_COLUMNS, cells, strict=True):
             canvas.drawString(x, y, words.encode("latin-1", "replace").decode("latin-1"))
         y -= line

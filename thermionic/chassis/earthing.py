@@ -1,13 +1,14 @@
 """Signal earth as it is wired by each school: a network of wires with resistance, bolts, and the sheet.
 
-``star``: every return has a wire of its own to one point. ``bus``: one wire along the signal's way, from the inputs to
-the supply, each return where it comes by. ``local stars``: each stage's returns meet at its tag strip, and the strips
-at one point. ``chassis``: each body's return goes to the sheet where it stands. In all but the last the network meets
-the sheet at one bolt.
+``star``: every return has a wire of its own to one point. ``bus``: one wire along the signal's way, from the inputs
+to the supply, each return where it comes by. ``local stars``: each stage's returns meet at its tag strip, and the
+strips at one point. ``chassis``: each body's return goes to the sheet where it stands. In all but the last the
+network meets the sheet at one bolt.
 """
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
@@ -41,8 +42,8 @@ class Link:
 
     def admittance(self, hertz: Array) -> ComplexArray:
         """S, (frequencies,)."""
-        found: ComplexArray = 1.0 / (self.ohm + 2j * np.pi * np.asarray(hertz) * self.henry)
-        return found
+        impedance: ComplexArray = (self.ohm + 2j * np.pi * np.asarray(hertz) * self.henry).astype(np.complex128)
+        return 1.0 / impedance
 
 
 @dataclass(frozen=True, eq=False)
@@ -97,7 +98,7 @@ class EarthNetwork:
         if emf is not None:
             into = into - incidence.T @ (each * emf)
         into[self.nodes.index(self.reference)] = 0.0
-        found: ComplexArray = np.linalg.solve(whole, into.T[:, :, None])[:, :, 0].T
+        found: ComplexArray = np.linalg.solve(whole, into.T[:, :, None])[:, :, 0].T.astype(np.complex128)
         return found
 
     def through(self, hertz: Array, volts: ComplexArray, emf: ComplexArray | None = None) -> ComplexArray:
@@ -113,7 +114,8 @@ class EarthNetwork:
         whole, each, incidence = self._admittances(hertz)
         wanted = weights.astype(complex)
         wanted[self.nodes.index(self.reference)] = 0.0
-        gains = np.linalg.solve(whole.transpose(0, 2, 1), wanted.T[:, :, None])[:, :, 0].T
+        turned = whole.transpose(0, 2, 1)
+        gains: ComplexArray = np.linalg.solve(turned, wanted.T[:, :, None])[:, :, 0].T.astype(np.complex128)
         gains[self.nodes.index(self.reference)] = 0.0
         return gains, -each * (incidence @ gains)
 
@@ -201,20 +203,18 @@ class _Earths:
         shared = sorted((one for one in ends if _channel(one) == 0), key=self._along)
         first = [one for one in shared if self._along(one) <= 1.0]
         supply = [one for one in shared if self._along(one) > 1.0]
-        channels = [
-            sorted((one for one in ends if _channel(one) == number), key=self._along) for number in (1, 2)
-        ]
-        for one, other in zip(supply, supply[1:], strict=False):
+        channels = [sorted((one for one in ends if _channel(one) == number), key=self._along) for number in (1, 2)]
+        for one, other in itertools.pairwise(supply):
             self._join(one, other)
         for chain in channels:
             whole = [*chain, *supply[:1]]
-            for one, other in zip(whole, whole[1:], strict=False):
+            for one, other in itertools.pairwise(whole):
                 self._join(one, other)
         # What both channels share before the supply (the volume control) is on the bus of the first.
         main = channels[0] or channels[1] or supply
         if not any(channels):
             whole = [*first, *supply[:1]]
-            for one, other in zip(whole, whole[1:], strict=False):
+            for one, other in itertools.pairwise(whole):
                 self._join(one, other)
             main = whole
         else:

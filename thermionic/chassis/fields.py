@@ -2,15 +2,16 @@
 
 A wire is a polyline; currents and moments are phasors. Coordinates are metres with the sheet at z = 0, thin and taken
 to be infinite. What the sheet does is that of a layer of surface resistance 1/(conductivity x thickness) and of
-permeability x thickness: for a wavenumber k along it, the vector potential of currents along the sheet is reflected by
+permeability x thickness: for a wavenumber k along it, the vector potential of currents along the sheet is reflected
+by
 
     -k0 / (k0 + k) + k m / (1 + k m)        with k0 = j omega mu0 sigma t / 2,  m = mu_r t / 2
 
-and what goes through is 1/(1 + k0/k) x 1/(1 + k m): Maxwell's receding images (A Treatise on Electricity and Magnetism,
-3rd ed. 1891, vol. 2, art. 654 to 669; in the frequency domain P. Tegopoulos and E. Kriezis, Eddy Currents in Linear
-Conducting Media, 1985, ch. 4). Over all wavenumbers the reflection of a source at a distance D straight below is
-g(k0 D)/D with g(u) = u exp(u) E1(u); beside that line we take the distance to the image for D, which is within a tenth
-of the integral up to 45 degrees.
+and what goes through is 1/(1 + k0/k) x 1/(1 + k m): Maxwell's receding images (A Treatise on Electricity and
+Magnetism, 3rd ed. 1891, vol. 2, art. 654 to 669; in the frequency domain P. Tegopoulos and E. Kriezis, Eddy Currents
+in Linear Conducting Media, 1985, ch. 4). Over all wavenumbers the reflection of a source at a distance D straight
+below is g(k0 D)/D with g(u) = u exp(u) E1(u); beside that line we take the distance to the image for D, which is
+within a tenth of the integral up to 45 degrees.
 """
 
 from __future__ import annotations
@@ -76,8 +77,8 @@ def _scaled(u: ComplexArray) -> ComplexArray:
 
 
 # Both have one argument, so they are tables, over its logarithm.
-_EDDY = _scaled(1j * 10.0**_DECADES)
-_GATHERED = _scaled(10.0**_DECADES + 0j)
+_EDDY = _scaled((1j * 10.0**_DECADES).astype(np.complex128))
+_GATHERED = _scaled((10.0**_DECADES).astype(np.complex128))
 
 
 def receding(s: Array) -> ComplexArray:
@@ -157,8 +158,8 @@ class Pieces:
 
 
 class Neumann:
-    """Partial mutual inductances between pieces of wires: Neumann's integral, exact over the source, by Gauss's points
-    over the victim; what the sheet does to each is added at a frequency."""
+    """Partial mutual inductances between pieces of wires: Neumann's integral, exact over the source, by Gauss's
+    points over the victim; what the sheet does to each is added at a frequency."""
 
     def __init__(self, victims: Pieces, sources: Pieces, sheet: Sheet | None) -> None:
         length = np.sqrt((sources.along**2).sum(axis=1))
@@ -267,16 +268,18 @@ def _free(points: Array, at: Array, axis: Array) -> Array:
 
 def flux_density(point: Array, dipole: Dipole, sheet: Sheet | None = None, hertz: float = 50.0) -> ComplexArray:
     """The field of 1 A m² at a point, T, (3,): mu0/4pi (3 r (m.r)/r^5 - m/r^3), with the sheet's image."""
-    found = _field(point, dipole.at, dipole.axis).astype(complex)
+    found: ComplexArray = _field(point, dipole.at, dipole.axis).astype(np.complex128)
     if sheet is None:
         return found
     image = dipole.at * [1, 1, -1]
     if point[2] * dipole.at[2] < 0:
         distance = np.array([np.linalg.norm(point - dipole.at) / 2])
-        return found * sheet.through(distance, hertz)[0]
+        found *= sheet.through(distance, hertz)[0]
+        return found
     distance = np.array([np.linalg.norm(point - image) / 2])
     mirrored = _field(point, image, dipole.axis * np.array([-1.0, -1.0, 1.0]))
-    return found + sheet.image(distance, hertz)[0] * mirrored
+    found += sheet.image(distance, hertz)[0] * mirrored
+    return found
 
 
 def _field(point: Array, at: Array, axis: Array) -> Array:

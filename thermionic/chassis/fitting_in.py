@@ -56,7 +56,9 @@ def _on_its_face(body: Body, placed: Placed, layout: Layout) -> list[Misfit]:
     over = max(-u0, -v0, u1 - face.width, v1 - face.height)
     found = []
     if over > TOUCH and not (placed.face == "top" and not placed.inside and body.sizes.below < 0.001):
-        found.append(Misfit((body.key,), f"{body.title} stands {_mm(over)} over the edge of the {placed.face}.", over))
+        found.append(
+            Misfit((body.key,), f"{body.title} stands {_mm(over)} over the edge of the {placed.face}.", over)
+        )
     if placed.face in ("top", "bottom"):
         deep = (body.sizes.above if placed.inside else body.sizes.below) - placed.raised
         left = box.height - 2 * box.sheet if box.bottom else box.height
@@ -66,7 +68,12 @@ def _on_its_face(body: Body, placed: Placed, layout: Layout) -> list[Misfit]:
         if box.lid and not placed.inside and placed.face == "top" and body.sizes.above + placed.raised > box.lid:
             high = body.sizes.above + placed.raised - box.lid
             found.append(Misfit((body.key,), f"{body.title} is {_mm(high)} too high for the lid.", high))
-        if box.lip and placed.face == "top" and deep > box.height - 2 * box.sheet - 0.001 and _near_wall(shape, layout):
+        if (
+            box.lip
+            and placed.face == "top"
+            and deep > box.height - 2 * box.sheet - 0.001
+            and _near_wall(shape, layout)
+        ):
             found.append(Misfit((body.key,), f"{body.title} meets the lip.", box.lip, False))
     return found
 
@@ -129,7 +136,7 @@ def _reaching(here: Sequence[tuple[Body, Placed]]) -> list[Misfit]:
     found = []
     standing = [(body, placed, outline(body, placed)) for body, placed in here if placed.face == "top"
                 and not placed.inside and body.sizes.above > 0.02]  # fmt: skip
-    for body, placed, shape in standing:
+    for body, _placed, shape in standing:
         if body.family != "tube":
             continue
         near = [(other, float(shape.distance(second))) for other, there, second in standing if other is not body]

@@ -38,7 +38,8 @@ def frame(box: Box, face: Face) -> Frame:
 
     def made(corner: tuple[float, ...], u: tuple[int, ...], v: tuple[int, ...], n: tuple[int, ...],
              width: float, height: float) -> Frame:  # fmt: skip
-        return Frame(*(np.array(one, dtype=float) for one in (corner, u, v, n)), width, height)
+        at, across, up, out = (np.array(one, dtype=float) for one in (corner, u, v, n))
+        return Frame(at, across, up, out, width, height)
 
     frames = {
         "top": lambda: made((0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1), w, d),

@@ -46,6 +46,7 @@ _TUBE_AREA = 1.0e-4
 # A shell core gathers so many times the field that it stands in, at this flux density at its rating, T.
 _GATHERS, _CORE_TESLA = 3.0, 1.0
 _RADIUS, _PIN = 0.4e-3, 0.008  # m: of a wire; the length of a pin
+_UPRIGHT = np.array([0.0, 0.0, _PIN])
 _COARSE = 0.03  # m, of a piece with one charge along it
 _ANCHORS = np.array([1, 2, 5, 12])  # the harmonics at which the sheet is computed
 _CARRIES = 2e-3  # A, of a wire whose field is computed
@@ -145,6 +146,7 @@ class Humming:
         self.amplifier = laid.amplifier
         self.box = laid.layout.box
         self.placed = {one.body: one for one in laid.layout.placed}
+        self._half = np.array([0.0, 0.0, self.box.sheet / 2])
         self.sources = Sources(self.amplifier, self.transfers)
         self.hertz = self.transfers.hertz
         self.numbers = (1, 2) if self.amplifier.design.channels == 2 else (0,)
@@ -156,7 +158,7 @@ class Humming:
 
     def _lowered(self, points: Array) -> Array:
         """Heights from the middle of the top sheet."""
-        found: Array = points + [0.0, 0.0, self.box.sheet / 2]
+        found: Array = points + self._half
         return found
 
     def earth_emf(self) -> ComplexArray:
@@ -260,7 +262,7 @@ class Humming:
     def _dipole(self, iron: IronSource) -> Dipole:
         placed, body = self.placed[iron.body.key], iron.body
         middle = (body.sizes.above - min(body.sizes.below, body.sizes.above)) / 2
-        at = in_room(self.box, placed, (0.0, 0.0, middle)) + [0.0, 0.0, self.box.sheet / 2]
+        at = self._lowered(in_room(self.box, placed, (0.0, 0.0, middle)))
         return Dipole(at, direction(self.box, placed, coil_axis(body)))
 
     def _strayed(self, iron: IronSource) -> ComplexArray:
@@ -279,9 +281,7 @@ class Humming:
             return np.zeros((len(self.ways), HARMONICS), dtype=complex)
         pieces = Pieces.of([self.ways[number] for number in carrying])
         filaments = Filaments(pieces, pieces.wire, np.zeros_like(pieces.start), np.zeros(len(pieces.wire)))
-        at = linkage(
-            self.pieces, len(self.ways), filaments, len(carrying), self.laid.sheet, self.hertz[0] * _ANCHORS
-        )
+        at = linkage(self.pieces, len(self.ways), filaments, len(carrying), self.laid.sheet, self.hertz[0] * _ANCHORS)
         whole = np.einsum("agw,ah,gh->wh", at, _between(), amperes[carrying], optimize=True)
         found: ComplexArray = -2j * np.pi * self.hertz * whole
         return found
@@ -363,7 +363,7 @@ class Humming:
             placed = self.placed.get(body.key)
             if placed is None or body is iron.body or body.channel not in (0, channel):
                 continue
-            at = in_room(self.box, placed, (0.0, 0.0, body.sizes.above * 0.45)) + [0, 0, self.box.sheet / 2]
+            at = self._lowered(in_room(self.box, placed, (0.0, 0.0, body.sizes.above * 0.45)))
             emf = np.zeros(HARMONICS, dtype=complex)
             if body.family == "transformer":
                 axis = direction(self.box, placed, coil_axis(body))
@@ -389,8 +389,8 @@ class Humming:
         return found
 
     def _in_core(self, part: str, block: str) -> ComplexArray:
-        """The EMF in a signal transformer's primary for 1 T along its coil, V: a core that its full power at its lowest
-        frequency takes to ``_CORE_TESLA`` has so many turns times area."""
+        """The EMF in a signal transformer's primary for 1 T along its coil, V: a core that its full power at its
+        lowest frequency takes to ``_CORE_TESLA`` has so many turns times area."""
         of = self.amplifier.design.block(block)
         rating = getattr(of, "core", None)
         ohm = float(getattr(of, "primary_ohm", 0.0) or 5000.0)
@@ -427,11 +427,11 @@ class Humming:
             for pin in body.pins if body.key in self.placed else ():
                 if pin.net in nets:
                     at = self._lowered(in_room(self.box, self.placed[body.key], pin.at))
-                    lines.append(np.array([at, at + [0.0, 0.0, _PIN]]))
+                    lines.append(np.array([at, at + _UPRIGHT]))
                     owners.append(nets[pin.net])
         whole = Pieces.of(lines, _COARSE)
         cut = [Pieces(whole.start, whole.end, np.array(owners, dtype=int)[whole.wire])]
-        legs = []
+        legs: list[int] = []
         for source in pairs:
             middle = Pieces.of([self._lowered(source.pair.points)], _COARSE)
             for side in (1, -1):
@@ -453,9 +453,7 @@ class Humming:
                 found.append((source, net, push))
         return found
 
-    def _capacitive(
-        self, channel: int, coupled: Sequence[tuple[PairSource, Net, ComplexArray]]
-    ) -> list[Cause]:
+    def _capacitive(self, channel: int, coupled: Sequence[tuple[PairSource, Net, ComplexArray]]) -> list[Cause]:
         grouped: dict[str, dict[Net, ComplexArray]] = defaultdict(dict)
         first: dict[str, PairSource] = {}
         for source, net, push in coupled:
@@ -484,8 +482,8 @@ class Humming:
         hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
         terminal = next((one for one in self.laid.wiring.earths if one.key == self.laid.earth.nodes[place]), None)
         path = f"the earth of {terminal.body.title}" if terminal else "earth"
-        return [Cause("Returns in the earth wiring", "earth", "earth", path, terminal.body.key if terminal else "earth",
-                      _rms(whole), hertz, EARTH_UNSURE)]  # fmt: skip
+        key = terminal.body.key if terminal else "earth"
+        return [Cause("Returns in the earth wiring", "earth", "earth", path, key, _rms(whole), hertz, EARTH_UNSURE)]
 
     def _elsewhere(self) -> list[Cause]:
         """What is there whatever the layout: ripple on the rails, and leakage in the tubes."""
@@ -498,8 +496,10 @@ class Humming:
         leaks = heater_hum(self.amplifier)
         if leaks:
             volt = float(np.sqrt(sum(one.volt**2 for one in leaks)))
-            found.append(Cause("Leakage from heaters to cathodes", "leak", "leakage", leaks[0].part, leaks[0].part, volt,
-                               mains, LEAK_UNSURE))  # fmt: skip
+            part = leaks[0].part
+            found.append(
+                Cause("Leakage from heaters to cathodes", "leak", "leakage", part, part, volt, mains, LEAK_UNSURE)
+            )
         return found
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from math import log, log10, sqrt
+from typing import Any
 
 import numpy as np
 
@@ -13,8 +14,8 @@ _POINTS = takes(REAL, 2)
 
 @ready(gives(REAL, 2)(_POINTS, _POINTS, _POINTS, REAL))
 def inverse_distance(points: np.ndarray, start: np.ndarray, end: np.ndarray, nearest: float) -> np.ndarray:
-    """The integral of 1/distance along straight pieces, (points, pieces): ln((a + b + l)/(a + b - l)), with a and b the
-    distances to the ends (O. D. Kellogg, Foundations of Potential Theory, 1929, p. 56). What is nearer than
+    """The integral of 1/distance along straight pieces, (points, pieces): ln((a + b + l)/(a + b - l)), with a and b
+    the distances to the ends (O. D. Kellogg, Foundations of Potential Theory, 1929, p. 56). What is nearer than
     ``nearest``, m, is taken to be there: wires are as thick as that."""
     found = np.empty((len(points), len(start)))
     for j in range(len(start)):
@@ -45,7 +46,9 @@ def distances(points: np.ndarray, others: np.ndarray) -> np.ndarray:
 
 
 @ready(REAL(REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL))
-def _along(p: float, q: float, r: float, x: float, y: float, z: float, u: float, v: float, w: float, nearest: float) -> float:
+def _along(
+    p: float, q: float, r: float, x: float, y: float, z: float, u: float, v: float, w: float, nearest: float
+) -> float:
     """The integral of 1/distance from a point (p, q, r) along a straight piece; see ``inverse_distance``."""
     length = sqrt((u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2)
     a = sqrt((p - x) ** 2 + (q - y) ** 2 + (r - z) ** 2)
@@ -55,7 +58,7 @@ def _along(p: float, q: float, r: float, x: float, y: float, z: float, u: float,
 
 
 @ready(COMPLEX(REAL, takes(COMPLEX, 1), REAL, REAL))
-def _looked_up(value: float, table: np.ndarray, first: float, step: float) -> complex:
+def _looked_up(value: float, table: np.ndarray, first: float, step: float) -> Any:
     """A table over the logarithm of ``value``, straight between its places."""
     if value <= 0.0:
         return table[0]
@@ -81,8 +84,8 @@ def linkages(
     wavenumbers: np.ndarray, reach: float, eddy: np.ndarray, gathered: np.ndarray, twist: np.ndarray,
     first: float, step: float, nearest: float, floor: float,
 ) -> np.ndarray:  # fmt: skip
-    """Neumann's integral between pieces of wires and pieces of sources, added up by wire and by group of sources, Wb/A
-    without mu0/4pi: (frequencies, groups, wires).
+    """Neumann's integral between pieces of wires and pieces of sources, added up by wire and by group of sources,
+    Wb/A without mu0/4pi: (frequencies, groups, wires).
 
     A source is a filament, or where ``aside`` (pieces, 3) is not nothing two, there and back, moved to either side by
     it; with a ``pitch``, m, their field is what a twisted pair leaves of it by the table ``twist``, at least

@@ -55,9 +55,7 @@ class Nets:
     @lazily
     def _one(self) -> dict[str, str]:
         """Nodes that are the same copper as another: the two sides of what stands for the other channel."""
-        return {
-            part.nodes[1]: part.nodes[0] for part in self.compiled.netlist.parts if isinstance(part.device, Feed)
-        }
+        return {part.nodes[1]: part.nodes[0] for part in self.compiled.netlist.parts if isinstance(part.device, Feed)}
 
     @lazily
     def _common(self) -> frozenset[str]:
@@ -97,4 +95,3 @@ class Nets:
 def block_of(part: Part) -> str:
     """The block that a part belongs to, "" for one that no value stands for."""
     return part.path.split("/")[1] if part.path.startswith("blocks/") else ""
-

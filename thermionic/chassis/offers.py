@@ -100,13 +100,17 @@ def _candidates(laid: Laid) -> Iterator[tuple[str, dict[str, Any]]]:
         yield f"Turn {body.title} by 90°", _place(body, turn=(placed.turn + 90) % 360)
         other = "lying" if (placed.mount or body.mount) == "upright" else "upright"
         if body.mount in ("upright", "lying"):
-            yield f"{'Lay' if other == 'lying' else 'Stand'} {body.title} {'down' if other == 'lying' else 'up'}", (
-                _place(body, mount=other)
+            yield (
+                f"{'Lay' if other == 'lying' else 'Stand'} {body.title} {'down' if other == 'lying' else 'up'}",
+                (_place(body, mount=other)),
             )
     movers = [by_key[key] for key in dict.fromkeys((*(c.key for c in causes), *(c.path_key for c in causes)))
               if key in by_key]  # fmt: skip
     movers += [
-        end.body for wire in laid.wiring.wires if f"net:{wire.net.node}:{wire.net.channel}" in paths for end in wire.ends
+        end.body
+        for wire in laid.wiring.wires
+        if f"net:{wire.net.node}:{wire.net.channel}" in paths
+        for end in wire.ends
     ]
     for body in {mover.key: mover for mover in movers}.values():
         placed = layout.of(body.key)

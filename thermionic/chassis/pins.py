@@ -5,8 +5,8 @@ from __future__ import annotations
 from thermionic.tubes import TubeType
 
 _ELECTRODES = {
-    "anode": "anode", "target": "anode", "grid": "grid", "cathode": "cathode", "screen": "screen", "filament": "cathode",
-    "anode1": "anode", "anode2": "anode",
+    "anode": "anode", "target": "anode", "grid": "grid", "cathode": "cathode", "screen": "screen",
+    "filament": "cathode", "anode1": "anode", "anode2": "anode",
 }  # fmt: skip
 
 
@@ -53,7 +53,5 @@ def _pin(type_: TubeType, electrode: str, kind: str, digit: str) -> str | None:
 
 def heater_pins(type_: TubeType) -> tuple[str, ...]:
     """The pins of the heater or filament, in order; the usual two ends where the data do not say."""
-    found = tuple(
-        str(pin) for pin, name in sorted(type_.pins.items()) if {"heater", "filament"} & set(_words(name))
-    )
+    found = tuple(str(pin) for pin, name in sorted(type_.pins.items()) if {"heater", "filament"} & set(_words(name)))
     return found[:2] if len(found) >= 2 else found

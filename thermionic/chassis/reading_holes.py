@@ -8,8 +8,9 @@ import io
 import re
 from xml.etree import ElementTree
 
-import ezdxf
 from ezdxf import recover
+from ezdxf.entities.lwpolyline import LWPolyline
+from ezdxf.lldxf.const import DXFError
 
 from thermionic.chassis.document import MOST, Box, Face, Hole, LayoutRefused
 from thermionic.chassis.geometry import frame
@@ -36,8 +37,9 @@ def read_holes(content: bytes, name: str, face: Face, box: Box) -> tuple[Hole, .
     for hole in found:
         if not (0 <= hole.u <= of.width and 0 <= hole.v <= of.height):
             raise LayoutRefused(
-                f"A hole at {hole.u / MM:.0f}, {hole.v / MM:.0f} mm is off the {face}, which is {of.width / MM:.0f} by "
-                f"{of.height / MM:.0f} mm. Measure from its lower left corner, in millimetres, seen from outside."
+                f"A hole at {hole.u / MM:.0f}, {hole.v / MM:.0f} mm is off the {face}, which is "
+                f"{of.width / MM:.0f} by {of.height / MM:.0f} mm. Measure from its lower left corner, in "
+                "millimetres, seen from outside."
             )
     return tuple(found)
 
@@ -57,11 +59,12 @@ def _hole(face: Face, u: float, v: float, diameter: float | None = None, width: 
 def _from_dxf(content: bytes, face: Face) -> list[Hole]:
     try:
         drawing, _ = recover.read(io.BytesIO(content))
-    except (ezdxf.DXFError, OSError, ValueError, UnicodeError, IndexError, KeyError, TypeError):
+    except (DXFError, OSError, ValueError, UnicodeError, IndexError, KeyError, TypeError):
         raise LayoutRefused("That is no DXF file that can be read.") from None
     space = drawing.modelspace()
     boxes = []
     for outline in space.query("LWPOLYLINE"):
+        assert isinstance(outline, LWPolyline)
         points = [(float(x), float(y)) for x, y in outline.get_points("xy")]
         if outline.closed and len(points) >= 3:
             boxes.append(points)

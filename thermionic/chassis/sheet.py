@@ -12,7 +12,11 @@ from thermionic.devices.base import Array
 
 
 def conductances(
-    width: float, depth: float, sheet_ohm: float, bolts: Sequence[tuple[float, float]], radius: float = 0.004,
+    width: float,
+    depth: float,
+    sheet_ohm: float,
+    bolts: Sequence[tuple[float, float]],
+    radius: float = 0.004,
     cells: int = 60,
 ) -> Array:
     """The network between bolts on a rectangular sheet, S, (bolts, bolts): Laplace's equation on a square mesh with

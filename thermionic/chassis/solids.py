@@ -40,9 +40,7 @@ def outline(body: Body, placed: Placed, grown: float = 0.0) -> Polygon:
 
 
 @lru_cache(maxsize=4096)
-def _outline(
-    width: float, depth: float, round_: bool, u: float, v: float, turn: float, grown: float
-) -> Polygon:
+def _outline(width: float, depth: float, round_: bool, u: float, v: float, turn: float, grown: float) -> Polygon:
     across, along = width / 2 + grown, depth / 2 + grown
     if round_ and abs(across - along) < 1e-6:
         shape = shapely.Point(0, 0).buffer(across, quad_segs=6)
@@ -79,4 +77,5 @@ def meet(one: Solid, other: Solid, box: Box) -> float:
     low, high = one.box(box)
     low2, high2 = other.box(box)
     over = np.minimum(high, high2) - np.maximum(low, low2)
-    return float(over.min()) if np.all(over > 1e-6) else 0.0
+    least = float(np.min(over))
+    return least if least > 1e-6 else 0.0

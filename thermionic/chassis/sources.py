@@ -19,8 +19,8 @@ from thermionic.devices.base import Array, ComplexArray
 from thermionic.supplies.heating import heating
 
 # The stray field of a mains transformer of 100 VA on E and I laminations, on its coil's axis 10 cm from its middle, T
-# rms; of a toroid, and of one between bells, as shares of that. An order of magnitude: makers, flux density and copper
-# bands differ by three times either way, so what follows is unsure by as much until somebody measures theirs.
+# rms; of a toroid, and of one between bells, as shares of that. An order of magnitude: makers, flux density and
+# copper bands differ by three times either way, so what follows is unsure by as much until somebody measures theirs.
 STRAY_TESLA, STRAY_AT, STRAY_VA = 15e-6, 0.1, 100.0
 STRAY_SHARE = {"upright": 1.0, "lying": 1.0, "through": 0.6, "toroid": 0.15}
 STRAY_UNSURE, STRAY_MEASURED, CHOKE_UNSURE = 3.2, 1.4, 3.0
@@ -159,18 +159,18 @@ class Sources:
             tesla, at, unsure = STRAY_TESLA, STRAY_AT, STRAY_UNSURE
             size = body.sizes.kg / _KG_OF_STRAY
             if measured:
-                tesla, at, unsure, size, share = measured.microtesla * 1e-6, measured.distance, STRAY_MEASURED, 1.0, 1.0
+                tesla, at, unsure = measured.microtesla * 1e-6, measured.distance, STRAY_MEASURED
+                size = share = 1.0
             moment[0] = np.sqrt(2) * tesla * 2 * np.pi * at**3 / MU0 * size * share
             drawn = self._mains_amperes()
             if abs(drawn[0]) > 0:
                 moment[1:] = moment[0] * _LEAK * drawn[1:] / drawn[0]
             return IronSource(body, moment, unsure)
         if body.family == "choke":
-            name = body.key.split(":")[1]
-            choke = next(one for path, one in self.compiled.components(Choke) if path == body.key.split(":")[2])
+            choke = next(one for path, one in self.compiled.components(Choke) if path == body.path)
             # The gap holds L I²/2 = B² V/2mu0 at full current; all of it is magnetised by the ripple current.
             gap = choke.henry * choke.rating_ampere / CHOKE_TESLA
-            moment = gap * self.transfers.of_branch(name)
+            moment = gap * self.transfers.of_branch(body.part)
             unsure = CHOKE_UNSURE
             if measured and np.any(np.abs(moment) > 0):
                 wanted = measured.microtesla * 1e-6 * 2 * np.pi * measured.distance**3 / MU0

@@ -1,8 +1,9 @@
 """What a small voltage or current anywhere in the wiring does at the load, by the solved circuit.
 
-A voltage e in series with one terminal of a part acts as the currents that the part's own admittance there makes of it
-(the substitution of W. Percival and of A. Tellegen, as for S. W. Director and R. A. Rohrer, The generalized adjoint
-network, IEEE Trans. CT-16, 1969, p. 318): so one solution of the transposed equations serves every wire there is.
+A voltage e in series with one terminal of a part acts as the currents that the part's own admittance there makes of
+it (the substitution of W. Percival and of A. Tellegen, as for S. W. Director and R. A. Rohrer, The generalized
+adjoint network, IEEE Trans. CT-16, 1969, p. 318): so one solution of the transposed equations serves every wire
+there is.
 """
 
 from __future__ import annotations
@@ -76,8 +77,8 @@ class Transfers:
         return found
 
     def local(self, name: str) -> ComplexArray | None:
-        """A part's own admittances at the operating point, (harmonics, size, size) over its local unknowns; None for a
-        rectifier, which the operating point has not."""
+        """A part's own admittances at the operating point, (harmonics, size, size) over its local unknowns; None for
+        a rectifier, which the operating point has not."""
         at = self.amplifier.state.at
         if name not in at.system.netlist:
             return None
@@ -93,9 +94,11 @@ class Transfers:
                         ended[row, high] += sign * slopes[i, p]
                         ended[row, low] -= sign * slopes[i, p]
             g = g + ended[:-1, :-1]
-        found = g + 2j * np.pi * self.hertz[:, None, None] * device.storage()
+        found: ComplexArray = (g + 2j * np.pi * self.hertz[:, None, None] * device.storage()).astype(np.complex128)
         more = device.dispersion(self.hertz)
-        return found if more is None else found + more
+        if more is not None:
+            found += more
+        return found
 
     @lazily
     def _currents(self) -> dict[tuple[str, int], ComplexArray]:
@@ -121,7 +124,8 @@ class Transfers:
                 flow += mains.amperes[port] * ((plus == terminal) - (minus == terminal))
         elif name in mains.system.netlist:
             place = mains.system.place(name)
-            local = mains.system.local(place, mains.x.T).T
+            ended = np.concatenate([mains.x, np.zeros((1, mains.x.shape[1]))])
+            local = ended[np.array(place.unknowns, dtype=int)]
             device = place.part.device
             if len(device.terminals) <= 2 or device.branches or name not in self.amplifier.state.at.system.netlist:
                 step = round(mains.hertz / self.hertz[0])
@@ -164,4 +168,4 @@ class Transfers:
 @remembered
 def transfers(amplifier: SolvedAmplifier) -> Transfers:
     """The transfers of an amplifier, computed once."""
-    return Transfers(amplifier, amplifier.design.brief.mains_hertz * np.arange(1, HARMONICS + 1))
+    return Transfers(amplifier, amplifier.design.brief.mains_hertz * np.arange(1.0, HARMONICS + 1))

@@ -159,12 +159,11 @@ def _at(body: Body, here: list[Body], places: dict[str, Array], air: float, layo
 
 
 def _hours(amplifier: SolvedAmplifier, body: Body, celsius: float) -> float | None:
-    _, path, name, _ = body.key.split(":")
-    part = find(amplifier.design, path).value
+    part = find(amplifier.design, body.path).value
     mains = amplifier.state.mains
     if not isinstance(part, SmoothingCapacitor) or mains is None:
         return None
-    placed = amplifier.netlist[name]
+    placed = amplifier.netlist[body.part]
     ends = [mains.x[mains.system.node(amplifier.compiled.node(node))] if node != "0" else 0 * mains.x[0]
             for node in placed.nodes]  # fmt: skip
     omega = 2 * np.pi * mains.hertz * np.arange(mains.x.shape[-1])

@@ -18,8 +18,8 @@ _LEVEL = 0.004  # m, by which tops differ that the box still stands on together
 
 @dataclass(frozen=True)
 class Weight:
-    """Mass, kg, of all and of the box alone; where it balances, m from the left and from the front; the bodies that it
-    stands on when it is turned over, and whether it stands on them by itself."""
+    """Mass, kg, of all and of the box alone; where it balances, m from the left and from the front; the bodies that
+    it stands on when it is turned over, and whether it stands on them by itself."""
 
     kg: float
     box_kg: float

@@ -7,6 +7,7 @@ layout has (``earthing``). Wires lie under the top sheet, each class at its own 
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -157,7 +158,9 @@ class _Kinds:
         self.nets = Nets(amplifier.compiled)
         compiled = amplifier.compiled
         self.rails = {net: "bias" if rail.bias else "HT" for net, rail in self.nets.rails.items()}
-        loads = {self.nets.of(load.node, channel) for load in compiled.loads for channel in self.nets.copies(load.block)}
+        loads = {
+            self.nets.of(load.node, channel) for load in compiled.loads for channel in self.nets.copies(load.block)
+        }
         iron = {
             self.nets.of(node, channel)
             for use in compiled.transformers
@@ -216,8 +219,8 @@ class Way:
         return np.array(kept if len(kept) > 1 else [start, end])
 
     def _along_edges(self, start: Array, end: Array) -> list[tuple[float, float]]:
-        """Out to the nearest edge, round by the shorter way, and in again; straight across where that is hardly longer
-        than to the edge and back."""
+        """Out to the nearest edge, round by the shorter way, and in again; straight across where that is hardly
+        longer than to the edge and back."""
         w, d = self.box.width, self.box.depth
         low, high = np.array([_EDGE, _EDGE]), np.array([w - _EDGE, d - _EDGE])
         a, b = np.clip(start[:2], low, high), np.clip(end[:2], low, high)
@@ -286,12 +289,10 @@ class _Pairs:
         if not stops or not self.iron:
             return
         places = [(body.key, self._place(body, [pin.name for pin in body.pins])) for body in stops]
-        last = self.iron[0]
         for iron in self.iron:
-            places_to = (iron.key, self._place(iron, ("live", "neutral")))
-            start = places[-1] if iron is last else places[-1]
-            yield self._pair("mains", "mains", start, places_to, 0.03)
-        for one, other in zip(places, places[1:], strict=False):
+            primary = iron.key, self._place(iron, ("live", "neutral"))
+            yield self._pair("mains", "mains", places[-1], primary, 0.03)
+        for one, other in itertools.pairwise(places):
             yield self._pair("mains", "mains", one, other, 0.03)
 
     def _pair(
@@ -315,12 +316,17 @@ class _Pairs:
             pins = [pin.name for pin in there.pins if any(one.part in use.parts for one in pin.attached)]
             pitch = 0.03 if windings[use.winding].block else 0.0
             yield self._pair(
-                "HT AC", use.winding, (iron.key, self._place(iron, ends)), (there.key, self._place(there, pins)), pitch
+                "HT AC",
+                use.winding,
+                (iron.key, self._place(iron, ends)),
+                (there.key, self._place(there, pins)),
+                pitch,
             )
 
     def _holding(self, parts: Sequence[str]) -> Body | None:
         return next(
-            (body for body in self.bodies if any(one.part in parts for pin in body.pins for one in pin.attached)), None
+            (body for body in self.bodies if any(one.part in parts for pin in body.pins for one in pin.attached)),
+            None,
         )
 
     def _heaters(self) -> Iterable[Pair]:

@@ -65,8 +65,10 @@ def _faults(laid: Laid) -> Iterator[EarthFault]:
             far = _far_end(earth, link)
             yield _fault(f"{name}:{link.key}", words, earth, network, (far, bolt), terminals)
     for terminal in laid.wiring.earths:
-        if terminal.body.family == "jack" and laid.layout.earthing.jacks_insulated and (
-            laid.layout.earthing.school != "chassis"
+        if (
+            terminal.body.family == "jack"
+            and laid.layout.earthing.jacks_insulated
+            and (laid.layout.earthing.school != "chassis")
         ):
             touch = Link(f"touch: {terminal.key}", (terminal.key, bolt), TOUCH_OHM, 1e-7)
             network = earth.with_links([*earth.links, touch], {touch.key: _over_sheet(laid, terminal, bolt)})
@@ -77,8 +79,8 @@ def _faults(laid: Laid) -> Iterator[EarthFault]:
         last = max(cans, key=lambda one: float(np.abs(one.at - terminals[bolt].at).sum()))
         second = Link(f"second: {last.key}", (last.key, bolt), 2 * BOLT_OHM, 1e-7)
         network = earth.with_links([*earth.links, second], {second.key: _over_sheet(laid, last, bolt)})
-        yield _fault(f"second:{last.key}", f"A second connection to the chassis, at {last.body.title}", earth, network,
-                     (last.key, bolt), terminals)  # fmt: skip
+        words = f"A second connection to the chassis, at {last.body.title}"
+        yield _fault(f"second:{last.key}", words, earth, network, (last.key, bolt), terminals)
 
 
 def _over_sheet(laid: Laid, terminal: Terminal, bolt: str) -> Array:
@@ -94,7 +96,11 @@ def _far_end(earth: EarthNetwork, link: Link) -> str:
 
 
 def _fault(
-    key: str, words: str, before: EarthNetwork, after: EarthNetwork, probe: tuple[str, str],
+    key: str,
+    words: str,
+    before: EarthNetwork,
+    after: EarthNetwork,
+    probe: tuple[str, str],
     terminals: dict[str, Terminal],
 ) -> EarthFault:
     ends = [terminals[end].body.title if end in terminals else "the chassis" for end in probe]

@@ -1,7 +1,7 @@
 """Protective earth: what can be seen of it in the layout, and what only the builder can see.
 
-It is no signal earth and is in none of those figures. Local codes and a licensed electrician decide; nothing here says
-that anything is safe.
+It is no signal earth and is in none of those figures. Local codes and a licensed electrician decide; nothing here
+says that anything is safe.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from thermionic.chassis.wiring import GAUGE
 
 LONGEST = 0.25  # m from the inlet to the bolt: a rule of thumb for "the shortest way"
 APART = 0.012  # m, from another bolt
+_FRAMED = ("transformer", "choke", "mains transformer")
 
 
 class Verdict(Enum):
@@ -49,39 +50,46 @@ def points(laid: Laid) -> tuple[Point, ...]:
     else:
         at = {body.key: in_room(box, one, (0.0, 0.0, 0.0)) for body in laid.bodies if (one := layout.of(body.key))}
         long = float(np.abs(at[inlet.key] - at[bolt.key]).sum())
-        verdict = Verdict.SEEN if long <= LONGEST else Verdict.AMISS
-        found.append(Point("The shortest way from the inlet", verdict,
-                           f"{long * 1e3:.0f} mm from the inlet's earth pin to the bolt; "
-                           f"{'short enough' if long <= LONGEST else 'move the bolt beside the inlet'}."))  # fmt: skip
-        near = [body for body in laid.bodies if body.key in at and body is not bolt and body.sizes.openings
-                and float(np.linalg.norm(at[body.key] - at[bolt.key])) < APART]  # fmt: skip
-        found.append(
-            Point("Nothing else on its bolt", Verdict.AMISS if near else Verdict.LOOK,
-                  f"{near[0].title} is at the same place: give it a bolt of its own." if near else
-                  "No transformer's foot, no signal earth and no solder tag of another wire on it."))  # fmt: skip
+        short = long <= LONGEST
+        words = f"{long * 1e3:.0f} mm from the inlet's earth pin to the bolt"
+        words += "; short enough." if short else "; move the bolt beside the inlet."
+        found.append(Point("The shortest way from the inlet", Verdict.SEEN if short else Verdict.AMISS, words))
+        near = [
+            body
+            for body in laid.bodies
+            if body.key in at
+            and body is not bolt
+            and body.sizes.openings
+            and float(np.linalg.norm(at[body.key] - at[bolt.key])) < APART
+        ]
+        words = "No transformer's foot, no signal earth and no solder tag of another wire on it."
+        if near:
+            words = f"{near[0].title} is at the same place: give it a bolt of its own."
+        found.append(Point("Nothing else on its bolt", Verdict.AMISS if near else Verdict.LOOK, words))
     gauge = layout.earthing.protective_gauge
     thin = gauge < GAUGE["mains"]
-    found.append(Point("Wire size", Verdict.AMISS if thin else Verdict.SEEN,
-                       f"{gauge:g} mm², and the mains wires have {GAUGE['mains']:g} mm²: "
-                       f"{'never thinner than those' if thin else 'not thinner'}. Your local code may want more."))  # fmt: skip
-    found.append(Point("Bared metal, star washer, lock", Verdict.LOOK,
-                       "Paint and anodising scraped off under a star washer, a crimped eye, a second nut or a locking "
-                       "one; never through a rivet, a hinge, or the bush of a pot."))  # fmt: skip
+    words = f"{gauge:g} mm², and the mains wires have {GAUGE['mains']:g} mm²: "
+    words += "never thinner than those." if thin else "not thinner. Your local code may want more."
+    found.append(Point("Wire size", Verdict.AMISS if thin else Verdict.SEEN, words))
+    words = (
+        "Paint and anodising scraped off under a star washer, a crimped eye, a second nut or a locking one; never "
+        "through a rivet, a hinge, or the bush of a pot."
+    )
+    found.append(Point("Bared metal, star washer, lock", Verdict.LOOK, words))
     for body in laid.bodies:
-        placed = layout.of(body.key)
-        if placed and body.family in ("transformer", "choke", "mains transformer") and body.mount != "toroid":
-            found.append(Point(f"The frame of {body.title}", Verdict.LOOK,
-                               "Its bolts through bare metal bond its frame to the box: measure it."))  # fmt: skip
-    if box.bottom:
-        found.append(Point("The bottom plate", Verdict.LOOK, "Bonded by bare screw seats or a wire of its own."))
-    if box.lid:
-        found.append(Point("The lid", Verdict.LOOK, "Bonded by a wire of its own: hinges and paint do not do it."))
-    if box.surround > 0:
-        found.append(Point("Metal on the wooden surround", Verdict.LOOK,
-                           "Handles and panels on wood are bonded too, where they can be touched."))  # fmt: skip
-    found.append(Point("The loop breaker", Verdict.SEEN,
-                       "It is in signal earth's connection to the chassis alone; protective earth goes to the chassis "
-                       "unbroken." if layout.earthing.breaker else
-                       "There is none. One may be in signal earth only, never in protective earth."))  # fmt: skip
+        if layout.of(body.key) and body.family in _FRAMED and body.mount != "toroid":
+            words = "Its bolts through bare metal bond its frame to the box: measure it."
+            found.append(Point(f"The frame of {body.title}", Verdict.LOOK, words))
+    for there, about, words in (
+        (box.bottom, "The bottom plate", "Bonded by bare screw seats or a wire of its own."),
+        (box.lid > 0, "The lid", "Bonded by a wire of its own: hinges and paint do not do it."),
+        (box.surround > 0, "Metal on the wooden surround", "Handles and panels on wood are bonded too."),
+    ):
+        if there:
+            found.append(Point(about, Verdict.LOOK, words))
+    words = "There is none. One may be in signal earth only, never in protective earth."
+    if layout.earthing.breaker:
+        words = "It is in signal earth's connection to the chassis alone; protective earth goes there unbroken."
+    found.append(Point("The loop breaker", Verdict.SEEN, words))
     order = {Verdict.AMISS: 0, Verdict.LOOK: 1, Verdict.SEEN: 2}
     return tuple(sorted(found, key=lambda one: order[one.verdict]))

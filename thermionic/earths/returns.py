@@ -1,7 +1,9 @@
-"""The earth wiring of a layout, solved: every voltage, every current, and what they do at each grid and at the load."""
+"""The earth wiring of a layout, solved: every voltage, every current, and what they do at each grid and at the
+load."""
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import networkx
@@ -33,8 +35,8 @@ class EarthNode:
 @dataclass(frozen=True)
 class EarthLink:
     """A conductor of the earth wiring: its key, its ends' keys and names, Ω, the current in it, A rms, with its
-    strongest frequency, Hz; whether it is on the way of the charging pulses; its way, (points, 2), m, or None for what
-    is no wire."""
+    strongest frequency, Hz; whether it is on the way of the charging pulses; its way, (points, 2), m, or None for
+    what is no wire."""
 
     key: str
     ends: tuple[str, str]
@@ -48,8 +50,8 @@ class EarthLink:
 
 @dataclass(frozen=True)
 class AtGrid:
-    """What the earth wiring puts between a tube's grid and its cathode, V rms, and what that alone leaves at the load,
-    V rms."""
+    """What the earth wiring puts between a tube's grid and its cathode, V rms, and what that alone leaves at the
+    load, V rms."""
 
     name: str
     volt: float
@@ -135,9 +137,7 @@ def _named(key: str, terminals: dict[str, Terminal]) -> str:
     return terminal.body.title if terminal else "the sheet"
 
 
-def _link(
-    link: Link, terminals: dict[str, Terminal], ampere: ComplexArray, hertz: Array, pulses: bool
-) -> EarthLink:
+def _link(link: Link, terminals: dict[str, Terminal], ampere: ComplexArray, hertz: Array, pulses: bool) -> EarthLink:
     name = " to ".join(_named(end, terminals) for end in link.ends)
     points = link.wire.points[:, :2] if link.wire is not None else None
     strongest = float(hertz[int(np.argmax(np.abs(ampere)))])
@@ -151,13 +151,13 @@ def _pulse_links(earth: EarthNetwork, humming: Humming, through: ComplexArray) -
     if len(drawn) < 2 or drawn.max() <= 1e-6:
         return set()
     one, other = (earth.nodes[k] for k in np.argsort(drawn)[::-1][:2])
-    graph = networkx.Graph()
+    graph: networkx.Graph[str] = networkx.Graph()
     for row, link in enumerate(earth.links):
         graph.add_edge(*link.ends, row=row, weight=1.0 / (_rms(through[row]) + 1e-9))
     if one not in graph or other not in graph or not networkx.has_path(graph, one, other):
         return set()
     path = networkx.shortest_path(graph, one, other, weight="weight")
-    return {graph.edges[a, b]["row"] for a, b in zip(path, path[1:], strict=False)}
+    return {graph.edges[a, b]["row"] for a, b in itertools.pairwise(path)}
 
 
 def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> list[AtGrid]:
@@ -182,6 +182,7 @@ def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> l
     moved = np.stack([small.respond(hertz[k : k + 1], push[k][:, None])[0, :, 0] for k in range(len(hertz))])
     found = []
     for use in amplifier.compiled.tubes:
+
         def potential(node: str) -> ComplexArray:
             node = amplifier.compiled.node(node)
             if node == GROUND:
@@ -197,7 +198,7 @@ def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> l
 
 def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexArray) -> list[EarthLoop]:
     """The loops of a network, the smallest that make up all of them."""
-    graph = networkx.Graph()
+    graph: networkx.Graph[str] = networkx.Graph()
     terminals = {one.key: one for one in laid.wiring.earths}
     for row, link in enumerate(earth.links):
         if not graph.has_edge(*link.ends):
@@ -257,5 +258,3 @@ def _crosstalk(laid: Laid, channel: int) -> float | None:
     left = float(abs((weights * laid.earth.volts(hertz, amperes)).sum()))
     own = abs(phasors[system.node(amplifier.compiled.node(amplifier.load.node))])
     return 20 * float(np.log10(max(left, 1e-12) / max(own, 1e-12)))
-
-
