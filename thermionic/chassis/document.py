@@ -17,7 +17,7 @@ from thermionic.errors import ThermionicError
 Face = Literal["top", "front", "rear", "left", "right", "bottom"]
 FACES: tuple[Face, ...] = ("top", "front", "rear", "left", "right", "bottom")
 Mount = Literal["upright", "lying", "through", "toroid"]
-School = Literal["star", "bus", "local stars", "chassis"]
+School = Literal["star", "bus", "local stars", "chassis", "daisy chain"]
 Text = Annotated[str, Field(min_length=1, max_length=60)]
 Key = Annotated[str, Field(min_length=1, max_length=90)]
 Place = Annotated[float, Field(ge=-2.0, le=2.0)]

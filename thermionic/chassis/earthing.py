@@ -2,8 +2,8 @@
 
 ``star``: every return has a wire of its own to one point. ``bus``: one wire along the signal's way, from the inputs
 to the supply, each return where it comes by. ``local stars``: each stage's returns meet at its tag strip, and the
-strips at one point. ``chassis``: each body's return goes to the sheet where it stands. In all but the last the
-network meets the sheet at one bolt.
+strips at one point. ``daisy chain``: one wire from each to the nearest, in no order. ``chassis``: each body's return
+goes to the sheet where it stands. In all but the last the network meets the sheet at one bolt.
 """
 
 from __future__ import annotations
@@ -143,7 +143,10 @@ class _Earths:
             return EarthNetwork(names, (), names[0])
         within = self._within_bodies()
         school = self.layout.earthing.school
-        {"star": self._star, "bus": self._bus, "local stars": self._local, "chassis": self._chassis}[school](within)
+        {
+            "star": self._star, "bus": self._bus, "local stars": self._local, "chassis": self._chassis,
+            "daisy chain": self._chain,
+        }[school](within)  # fmt: skip
         if school != "chassis":
             touching = [] if self.layout.earthing.jacks_insulated else [
                 one for one in within if one.body.family == "jack"
@@ -223,6 +226,16 @@ class _Earths:
                 self._join(one, near)
         at = main[0] if self.layout.earthing.bolt == "inputs" else (supply or main)[-1]
         self._join(at, self.bolt, BOLT_OHM + self._breaker())
+
+    def _chain(self, ends: list[Terminal]) -> None:
+        """From the bolt to the nearest, from there to the next, whoever it is."""
+        assert self.bolt is not None
+        here, left, more = self.bolt, list(ends), BOLT_OHM
+        while left:
+            near = min(left, key=lambda one: float(np.abs(one.at - here.at).sum()))
+            self._join(near, here, more)
+            left.remove(near)
+            here, more = near, 0.0
 
     def _along(self, one: Terminal) -> float:
         return self.order.get(one.body.key, 2.0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
+from math import sqrt
 
 import numpy as np
 import shapely
@@ -73,7 +74,7 @@ def meet(one: Solid, other: Solid, box: Box) -> float:
             return 0.0
         if not one.outline.intersects(other.outline):
             return 0.0
-        return float(one.outline.intersection(other.outline).area) ** 0.5
+        return sqrt(one.outline.intersection(other.outline).area)
     low, high = one.box(box)
     low2, high2 = other.box(box)
     over = np.minimum(high, high2) - np.maximum(low, low2)

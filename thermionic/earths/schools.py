@@ -12,6 +12,7 @@ WHY = {
     "star": "Nobody's return flows in another's wire. Long wires, and each makes a loop with its signal's.",
     "bus": "Short, tidy, and each return is beside its signal. What comes last must be the charging pulses.",
     "local stars": "Each stage meets in itself first: its own loop is small. Wants a plan of what belongs to whom.",
+    "daisy chain": "One wire from each to the next that is near. What it saves in wire it gives back as hum.",
     "chassis": "No wires at all, as many old sets were built. The sheet carries everybody's current.",
 }
 
