@@ -16,6 +16,7 @@ from thermionic.blocks.facets import (
     BiasTrim,
     ConverterUse,
     GasUse,
+    HeaterFeed,
     HeaterUse,
     Indicated,
     LinearUse,
@@ -488,7 +489,8 @@ class _Maker:
                 part, channel = next(
                     (part, ch) for part, ch in loose if pin.net in [self.nets.of(node, ch) for node in part.nodes]
                 )
-                if len(part.nodes) != 2 or not isinstance(part.device, Resistor):
+                hung = (part.name, channel) in self.taken
+                if hung or len(part.nodes) != 2 or not isinstance(part.device, Resistor):
                     continue
                 near = 0 if self.nets.of(part.nodes[0], channel) == pin.net else 1
                 _, here = self._at(part, near, channel)
@@ -510,6 +512,11 @@ class _Maker:
         for (stage, channel), parts in groups.items():
             wired: dict[Net, list[Attached]] = defaultdict(list)
             if stage == "supply":
+                for use in self._steady_heaters():
+                    part = self.netlist[use.part]
+                    for terminal in range(len(part.nodes)):
+                        net, attached = self._at(part, terminal, 0)
+                        wired[net].append(attached)
                 for winding in self.compiled.said(Winding):
                     if not winding.centre_tapped and winding.block in self._rectified:
                         for part, terminal in self.earthed_ends(winding.block):
@@ -532,6 +539,11 @@ class _Maker:
                 f"{stage.upper() if stage != 'supply' else 'HT'}{SIDES[channel][1:2].upper()}", "strip", sizes, pins,
                 inside=True, channel=channel, watt=watt, blocks=blocks,
             )  # fmt: skip
+
+    def _steady_heaters(self) -> list[HeaterUse]:
+        """The heaters that are fed with DC, whose current comes back by signal earth."""
+        steady = {feed.block for feed in self.compiled.said(HeaterFeed) if not feed.winding}
+        return [use for use in self.compiled.said(HeaterUse) if use.block in steady]
 
     @property
     def _rectified(self) -> set[str]:

@@ -77,7 +77,7 @@ class EarthNetwork:
     def _admittances(self, hertz: Array) -> tuple[ComplexArray, ComplexArray, Array]:
         at = {node: place for place, node in enumerate(self.nodes)}
         ends = np.array([[at[a], at[b]] for a, b in (link.ends for link in self.links)]).reshape(-1, 2)
-        each = np.array([link.admittance(hertz) for link in self.links]).reshape(len(self.links), -1)
+        each = np.array([link.admittance(hertz) for link in self.links]).reshape(len(self.links), len(hertz))
         incidence = np.zeros((len(self.links), len(self.nodes)))
         rows = np.arange(len(self.links))
         incidence[rows, ends[:, 0]], incidence[rows, ends[:, 1]] = 1.0, -1.0

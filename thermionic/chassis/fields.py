@@ -294,7 +294,7 @@ def through_dipole(victims: Pieces, dipole: Dipole, sheet: Sheet | None, hertz: 
     middle, along = victims.middle, victims.along
     points = np.concatenate([middle + along * point / 2 for point in _POINTS])
     at = (potential(points, dipole, sheet, hertz) * np.tile(along, (len(_POINTS), 1))).sum(axis=2)
-    found: ComplexArray = np.einsum("fgp,g->fp", at.reshape(len(at), len(_POINTS), -1), _WEIGHTS / 2)
+    found: ComplexArray = np.einsum("fgp,g->fp", at.reshape(len(at), len(_POINTS), len(middle)), _WEIGHTS / 2)
     return found
 
 

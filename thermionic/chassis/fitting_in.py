@@ -118,6 +118,17 @@ def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
     found: dict[tuple[str, str], Misfit] = {}
     if not holes:
         return []
+    for old in layout.holes:
+        half = (old.diameter or 0.0) / 2, (old.width or 0.0) / 2, (old.height or 0.0) / 2
+        there = shapely.Point(old.u, old.v).buffer(half[0], quad_segs=4)
+        if not old.diameter:
+            there = shapely.box(old.u - half[1], old.v - half[2], old.u + half[1], old.v + half[2])
+        for body, face, shape in holes:
+            apart = float(shape.distance(there)) if face == old.face else BRIDGE
+            # What is put into a hole that is there uses it.
+            if apart < BRIDGE and float(shape.centroid.distance(there.centroid)) > TOUCH:
+                words = f"A hole of {body.title} and a hole that is there leave {_mm(apart)} of sheet between them."
+                found[(body.key, str(old))] = Misfit((body.key,), words, BRIDGE - apart, apart <= 0)
     index = shapely.STRtree([shape for _, _, shape in holes])
     for i, (one, face, shape) in enumerate(holes):
         for j in index.query(shape.buffer(BRIDGE)):

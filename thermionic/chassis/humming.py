@@ -372,8 +372,9 @@ class Humming:
                 gain = self._of(Attached(use.part, 0, channel))
                 causes.append(self._spot(iron, body, "in its core", gain * emf, iron.unsure * 1.5))
             elif body.family == "tube":
-                normal = direction(self.box, placed, (0.0, 1.0, 0.0))
-                emf = -2j * np.pi * self.hertz * _TUBE_AREA * self._field(at, dipole, normal, iron)
+                # Its leads stand upright, which way round is not known: what is level of the field goes through.
+                across, along = (self._field(at, dipole, axis, iron) for axis in np.eye(3)[:2])
+                emf = -2j * np.pi * self.hertz * _TUBE_AREA * np.hypot(np.abs(across), np.abs(along))
                 whole = np.zeros(HARMONICS, dtype=complex)
                 for pin in body.pins:
                     for one in pin.attached:

@@ -104,30 +104,29 @@ def linkages(
             if abs(level) + abs(upright) < 1e-4 * own:
                 continue
             tx, ty, tz = (to[j, 0] + from_[j, 0]) / 2, (to[j, 1] + from_[j, 1]) / 2, (to[j, 2] + from_[j, 2]) / 2
-            away = (mx - tx) ** 2 + (my - ty) ** 2
-            near = sqrt(away + (mz - tz) ** 2)
-            far = sqrt(away + (mz + tz) ** 2)
+            near = sqrt((mx - tx) ** 2 + (my - ty) ** 2 + (mz - tz) ** 2)
             paired = aside[j, 0] != 0.0 or aside[j, 1] != 0.0 or aside[j, 2] != 0.0
             points = 3 if near < 2.0 * max(own, length) else 1
-            straight, mirrored = 0.0, 0.0
-            for k in range(points):
-                share = 0.0 if points == 1 else 0.7745966692414834 * (k - 1) / 2
-                weight = 1.0 if points == 1 else (4.0 / 9.0 if k == 1 else 2.5 / 9.0)
-                p, q, r = mx + share * dx, my + share * dy, mz + share * dz
-                for side in range(2 if paired else 1):
-                    sign = 1.0 - 2.0 * side if paired else 1.0
-                    ax, ay, az = sign * aside[j, 0], sign * aside[j, 1], sign * aside[j, 2]
-                    x, y, z = from_[j, 0] + ax, from_[j, 1] + ay, from_[j, 2] + az
-                    u, v, w = to[j, 0] + ax, to[j, 1] + ay, to[j, 2] + az
-                    straight += sign * weight * _along(p, q, r, x, y, z, u, v, w, nearest)
-                    mirrored += sign * weight * _along(p, q, r, x, y, -z, u, v, -w, nearest)
             left = 1.0
             if pitch[j] > 0.0:
                 left = max(_looked_up(near / pitch[j], twist, first, step).real, floor)
-            straight *= left * (level + upright)
-            mirrored *= left * (level - upright)
-            pulled = 1.0 - _looked_up(far / reach, gathered, first, step).real if reach > 0.0 else 0.0
-            for f in range(len(wavenumbers)):
-                image = pulled - _looked_up(wavenumbers[f] * far, eddy, first, step)
-                found[f, group[j], wire[i]] += straight + image * mirrored
+            for side in range(2 if paired else 1):
+                sign = 1.0 - 2.0 * side if paired else 1.0
+                ax, ay, az = sign * aside[j, 0], sign * aside[j, 1], sign * aside[j, 2]
+                x, y, z = from_[j, 0] + ax, from_[j, 1] + ay, from_[j, 2] + az
+                u, v, w = to[j, 0] + ax, to[j, 1] + ay, to[j, 2] + az
+                straight, mirrored = 0.0, 0.0
+                for k in range(points):
+                    share = 0.0 if points == 1 else 0.7745966692414834 * (k - 1) / 2
+                    weight = 1.0 if points == 1 else (4.0 / 9.0 if k == 1 else 2.5 / 9.0)
+                    p, q, r = mx + share * dx, my + share * dy, mz + share * dz
+                    straight += weight * _along(p, q, r, x, y, z, u, v, w, nearest)
+                    mirrored += weight * _along(p, q, r, x, y, -z, u, v, -w, nearest)
+                straight *= sign * left * (level + upright)
+                mirrored *= sign * left * (level - upright)
+                far = sqrt((mx - tx - ax) ** 2 + (my - ty - ay) ** 2 + (mz + tz + az) ** 2)
+                pulled = 1.0 - _looked_up(far / reach, gathered, first, step).real if reach > 0.0 else 0.0
+                for f in range(len(wavenumbers)):
+                    image = pulled - _looked_up(wavenumbers[f] * far, eddy, first, step)
+                    found[f, group[j], wire[i]] += straight + image * mirrored
     return found

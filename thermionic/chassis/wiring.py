@@ -145,8 +145,8 @@ def tree(terminals: Sequence[Terminal]) -> list[tuple[Terminal, Terminal]]:
     for _ in range(len(at) - 1):
         other = int(np.argmin(least))
         joints.append((terminals[nearest[other]], terminals[other]))
-        closer = (apart[other] < least) & np.isfinite(least)
         least[other] = np.inf
+        closer = (apart[other] < least) & np.isfinite(least)
         nearest[closer], least[closer] = other, apart[other][closer]
     return joints
 

@@ -107,15 +107,14 @@ def _of_channel(laid: Laid, humming: Humming, channel: int) -> Returns:
     emf = earth.carried @ emf_ways
     volts = earth.volts(hertz, amperes)
     induced = earth.volts(hertz, 0 * amperes, emf)
-    both = volts + induced
-    through = earth.through(hertz, both, emf)
+    through = earth.through(hertz, volts + induced, emf)
     weights = humming.earth_weights(channel)
     terminals = {one.key: one for one in laid.wiring.earths}
     pulses = _pulse_links(earth, humming, through)
     return Returns(
-        tuple(_node(key, terminals, both[row], amperes[row]) for row, key in enumerate(earth.nodes)),
+        tuple(_node(key, terminals, volts[row], amperes[row]) for row, key in enumerate(earth.nodes)),
         tuple(_link(link, terminals, through[row], hertz, row in pulses) for row, link in enumerate(earth.links)),
-        tuple(_grids(laid, humming, channel, both)),
+        tuple(_grids(laid, humming, channel, volts)),
         tuple(_loops(laid, earth, emf, through)),
         _rms((weights * volts).sum(axis=0)),
         laid.hum.reference_volt,
