@@ -76,7 +76,8 @@ class EarthNetwork:
 
     def _admittances(self, hertz: Array) -> tuple[ComplexArray, ComplexArray, Array]:
         at = {node: place for place, node in enumerate(self.nodes)}
-        ends = np.array([[at[a], at[b]] for a, b in (link.ends for link in self.links)]).reshape(-1, 2)
+        ends = np.array([[at[a], at[b]] for a, b in (link.ends for link in self.links)], dtype=int)
+        ends = ends.reshape(-1, 2)
         each = np.array([link.admittance(hertz) for link in self.links]).reshape(len(self.links), len(hertz))
         incidence = np.zeros((len(self.links), len(self.nodes)))
         rows = np.arange(len(self.links))
