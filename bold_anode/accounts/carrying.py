@@ -13,6 +13,8 @@ from django.utils import timezone
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError
 
 from bold_anode.amps.models import Project, Revision, Variant, hash_of
+from bold_anode.chassis import carrying as layouts
+from bold_anode.chassis.carrying import CarriedLayout
 from bold_anode.iron.models import KINDS as IRON_KINDS
 from bold_anode.iron.models import SOURCES, Origin, ShelfItem, UnknownIron
 from bold_anode.iron.operations import MOST_ITEMS, MOST_UNKNOWN, figures_read, found_of
@@ -86,6 +88,7 @@ class _Project(_Carried):
     variants: list[_Variant] = []
     variant: str | None = None
     origins: list[_Origin] = Field([], max_length=500)
+    layouts: list[CarriedLayout] = []
 
 
 class _Figure(_Carried):
@@ -191,6 +194,7 @@ def _project(project: Project) -> dict[str, Any]:
             for one in project.variants.all()
         ],
         "variant": project.variant.name if project.variant else None,
+        "layouts": layouts.carried(project),
         "origins": list(Origin.objects.filter(project=project).order_by("path").values("path", "text", "source")),
     }
 
@@ -320,6 +324,7 @@ def _store(user: Any, carried: _Project) -> None:
     for one_set in carried.reading_sets:
         _store_readings(project, made, one_set)
     _store_variants(project, made, carried)
+    layouts.store(project, carried.layouts)
     origins = {one.path: one for one in carried.origins}
     Origin.objects.bulk_create(Origin(project=project, **one.model_dump()) for one in origins.values())
 

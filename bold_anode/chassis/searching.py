@@ -6,7 +6,7 @@ import hashlib
 import json
 from typing import Any
 
-from django.http import HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_http_methods
 
@@ -28,6 +28,7 @@ from thermionic.edition import edition
 from thermionic.errors import ThermionicError
 
 CHANGES, PROPOSAL = "layout: changes", "layout: proposal"
+_KINDS = {"changes": CHANGES, "proposal": PROPOSAL}
 _SHOWN = 6
 
 
@@ -111,7 +112,9 @@ def result(user: Any, project: Project, kind: str, layout: Layout) -> Any:
 def view(request: Request, project_id: int, kind: str) -> HttpResponse:
     """One of the two: what came of it, or how far it is. A POST asks for it."""
     project = owned(request, project_id)
-    name = CHANGES if kind == "changes" else PROPOSAL
+    if kind not in _KINDS:
+        raise Http404
+    name = _KINDS[kind]
     try:
         if request.method == "POST":
             ask(request.user, project, name)

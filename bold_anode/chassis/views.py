@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Callable
 from typing import Any
 
@@ -27,7 +29,6 @@ from thermionic.chassis.bodies import bodies
 from thermionic.chassis.document import Box, Layout, LayoutRefused, read_layout
 from thermionic.chassis.fitting_in import misfits
 from thermionic.errors import ThermionicError
-from thermionic.values import Quantity, parse
 
 Change = Callable[[Layout], tuple[Layout, str]]
 
@@ -122,19 +123,19 @@ def _again(request: Request, project_id: int, notice: str = "") -> HttpResponse:
     return render(request, "chassis/laid.html", context, status=422 if notice else 200)
 
 
+_LENGTH = re.compile(r"(-?[0-9]{1,6}(?:[.,][0-9]{1,6})?)\s*(mm|cm|m|in|″|\")?")
+_UNITS = {"": 1e-3, "mm": 1e-3, "cm": 1e-2, "m": 1.0, "in": 0.0254, "″": 0.0254, '"': 0.0254}
+
+
 def _length(request: Request, name: str) -> float | None:
     """A length typed in mm, or with its unit, in m; None where it is not there. Raises LayoutRefused."""
     typed = request.POST.get(name, "").strip()
     if not typed:
         return None
-    try:
-        return float(typed.replace(",", ".")) / 1e3
-    except ValueError:
-        pass
-    try:
-        return parse(typed, Quantity.LENGTH)
-    except ThermionicError:
-        raise LayoutRefused(f"“{typed[:20]}” is no length; 120 is 120 mm, and 12 cm or 4.7 in will do.") from None
+    found = _LENGTH.fullmatch(typed)
+    if found is None:
+        raise LayoutRefused(f"“{typed[:20]}” is no length; 120 is 120 mm, and 12 cm or 4.7 in will do.")
+    return float(found[1].replace(",", ".")) * _UNITS[found[2] or ""]
 
 
 def _number(request: Request, name: str) -> float | None:
@@ -211,6 +212,16 @@ def box(request: Request, project_id: int) -> HttpResponse:
     return _changed(request, project_id, change)
 
 
+def _bends(typed: str) -> list[tuple[float, float]] | None:
+    """The bends of a wire as the page sends them, [[x, y], ...] in mm; None for nothing. Raises LayoutRefused."""
+    if not typed.strip():
+        return None
+    try:
+        return [(float(x) / 1e3, float(y) / 1e3) for x, y in json.loads(typed)]
+    except (ValueError, TypeError, RecursionError):
+        raise LayoutRefused("The bends of a wire are places in millimetres: [[120, 40], [120, 90]].") from None
+
+
 @require_POST
 def wire(request: Request, project_id: int) -> HttpResponse:
     """Shield a wire, or not; lay it by another way."""
@@ -219,7 +230,7 @@ def wire(request: Request, project_id: int) -> HttpResponse:
     def change(layout: Layout) -> tuple[Layout, str]:
         if "shielded" in request.POST:
             return editing.shielded(layout, key, request.POST["shielded"] == "1")
-        return editing.bent(layout, key, None)
+        return editing.bent(layout, key, _bends(request.POST.get("bends", "")))
 
     return _changed(request, project_id, change)
 

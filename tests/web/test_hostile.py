@@ -16,6 +16,7 @@ from django.test import Client
 from django.urls import URLPattern, URLResolver, get_resolver
 
 from bold_anode.amps.models import Project, Summary
+from bold_anode.chassis.operations import keep_variant
 from bold_anode.powerup.operations import start_set_on
 from bold_anode.tasks.models import Work
 from bold_anode.tubes.models import OwnTube
@@ -37,7 +38,9 @@ PATHS = [
 FIELDS = [
     "path", "value", "seen", "steps", "fitted", "also", "action", "block", "kind", "stage", "step", "mains", "channel", "point",
     "volt", "name", "points", "anode_volt", "anode_watt", "starter", "username", "password", "password1", "password2",
-    "new_password1", "new_password2", "old_password", "next", "set", "of", "old",
+    "new_password1", "new_password2", "old_password", "next", "set", "of", "old", "body", "u", "v", "turn", "face", "raised",
+    "mount", "inside", "pinned", "school", "wire", "shielded", "bends", "heater_pitch", "breaker", "out", "number", "way",
+    "width", "height", "material", "sheet", "bodies", "across", "millivolt", "turns", "square", "distance", "fault",
 ]  # fmt: skip
 ACTIONS = [
     "insert-before",
@@ -68,14 +71,14 @@ ROUTES = [(one, route) for one, route in patterns()]
 
 def address(route, values):
     for name, value in values.items():
-        for kind in ("int", "room", "slug"):
+        for kind in ("int", "room", "slug", "str"):
             route = route.replace(f"<{kind}:{name}>", str(value))
     return "/" + route
 
 
 def stored():
     """Everything that users have stored; sessions, sign-in attempts and what is worked out from it aside."""
-    kept = ("amps", "powerup", "tubes", "auth")
+    kept = ("amps", "chassis", "powerup", "tubes", "auth")
     models = [model for model in apps.get_models() if model._meta.app_label in kept and model is not Summary]
     return {model.__name__: list(model.objects.order_by("pk").values()) for model in models}
 
@@ -91,6 +94,9 @@ def things(owner, stranger, project):
         "tube_id": tube.pk,
         "work_id": work.pk,
         "slug": "chain",
+        "layout_id": keep_variant(owner, project.pk, "Another").pk,
+        "kind": "changes",
+        "name": "top.svg",
     }
 
 

@@ -170,12 +170,7 @@ class Layout(Model):
 
     def choice(self, wire: str) -> WireChoice:
         """What was chosen of a wire."""
-        return next((one for one in self.wires if one.wire == wire), WireChoice(wire=wire))
-
-    def with_choice(self, choice: WireChoice) -> Layout:
-        """The same with another choice for a wire."""
-        kept = tuple(one for one in self.wires if one.wire != choice.wire)
-        return self.model_copy(update={"wires": (*kept, choice)})
+        return next((one for one in self.wires if one.wire == wire), WireChoice(wire=wire or "none"))
 
 
 def read_layout(raw: Any) -> Layout:

@@ -7,7 +7,7 @@ from typing import Any
 
 from thermionic.chassis.bodies import Body
 from thermionic.chassis.catalogue import panel_kinds, panel_title
-from thermionic.chassis.document import FACES, Fitting, Layout, LayoutRefused, Placed, WireChoice, changed_layout
+from thermionic.chassis.document import FACES, Fitting, Layout, LayoutRefused, Placed, changed_layout
 from thermionic.chassis.geometry import frame
 
 FITTINGS = ("foot", "vent", "handle", "meter", "test point", "earth bolt", "lamp")
@@ -65,9 +65,8 @@ def without_fitting(layout: Layout, key: str) -> tuple[Layout, str]:
 
 
 def shielded(layout: Layout, wire: str, on: bool) -> tuple[Layout, str]:
-    """A wire in a shield, or not."""
-    choice = layout.choice(wire).model_copy(update={"shielded": on})
-    return layout.with_choice(WireChoice.model_validate(choice.model_dump())), "wire shielded" if on else "shield off"
+    """A wire in a shield, or not. Raises LayoutRefused."""
+    return _chosen(layout, wire, shielded=on), "wire shielded" if on else "shield off"
 
 
 def bent(layout: Layout, wire: str, bends: Sequence[tuple[float, float]] | None) -> tuple[Layout, str]:
@@ -75,9 +74,12 @@ def bent(layout: Layout, wire: str, bends: Sequence[tuple[float, float]] | None)
     for x, y in bends or ():
         if not (0 <= x <= layout.box.width and 0 <= y <= layout.box.depth):
             raise LayoutRefused("A bend would be outside the box; wires stay in it.")
-    choices = [one.model_dump() for one in layout.wires if one.wire != wire]
-    choice = layout.choice(wire).model_dump() | {"bends": bends}
-    return changed_layout(layout, wires=[*choices, choice]), "wire laid otherwise" if bends else "wire routed"
+    return _chosen(layout, wire, bends=bends), "wire laid otherwise" if bends else "wire routed"
+
+
+def _chosen(layout: Layout, wire: str, **changes: Any) -> Layout:
+    others = [one.model_dump() for one in layout.wires if one.wire != wire]
+    return changed_layout(layout, wires=[*others, layout.choice(wire[:250]).model_dump() | {"wire": wire} | changes])
 
 
 def boxed(layout: Layout, **changes: Any) -> tuple[Layout, str]:

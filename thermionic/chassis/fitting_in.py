@@ -119,10 +119,10 @@ def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
     if not holes:
         return []
     for old in layout.holes:
-        half = (old.diameter or 0.0) / 2, (old.width or 0.0) / 2, (old.height or 0.0) / 2
-        there = shapely.Point(old.u, old.v).buffer(half[0], quad_segs=4)
+        there = shapely.Point(old.u, old.v).buffer((old.diameter or 0.0) / 2, quad_segs=4)
         if not old.diameter:
-            there = shapely.box(old.u - half[1], old.v - half[2], old.u + half[1], old.v + half[2])
+            wide, high = (old.width or 0.0) / 2, (old.height or 0.0) / 2
+            there = shapely.box(old.u - wide, old.v - high, old.u + wide, old.v + high)
         for body, face, shape in holes:
             apart = float(shape.distance(there)) if face == old.face else BRIDGE
             # What is put into a hole that is there uses it.

@@ -19,9 +19,9 @@ def conductances(
     width: float, depth: float, sheet_ohm: float, bolts: Sequence[tuple[float, float]], radius: float = 0.004,
     cells: int = 60,
 ) -> Array:  # fmt: skip
-    """The network between bolts on a rectangular sheet, S, (bolts, bolts): Laplace's equation on a mesh, reduced to the
-    bolts. ``sheet_ohm`` is the sheet's resistance a square, 1/(conductivity x thickness); bolts are (x, y), m, from a
-    corner, no two in one cell.
+    """The network between bolts on a rectangular sheet, S, (bolts, bolts): Laplace's equation on a mesh, reduced to
+    the bolts. ``sheet_ohm`` is the sheet's resistance a square, 1/(conductivity x thickness); bolts are (x, y), m,
+    from a corner, no two in one cell.
 
     A bolt is a cell, which stands for a round electrode of a fifth of its side (``_CELL``); between that and the
     bolt's own ``radius`` there is the logarithm (D. W. Peaceman, Interpretation of well-block pressures, Society of
