@@ -7,6 +7,7 @@ from typing import Any
 from thermionic.chassis.document import FACES
 from thermionic.chassis.geometry import frame
 from thermionic.chassis.humming import Cause, Laid, LayoutHum
+from thermionic.chassis.stability import fed_back
 from thermionic.values import Quantity, display
 
 _SHOWN = 6
@@ -87,7 +88,21 @@ def selected(laid: Laid, key: str) -> dict[str, Any] | None:
         f"{sizes.below * 1e3:.0f} mm below",
         "kg": f"{sizes.kg * 1e3:.0f} g" if sizes.kg < 1 else f"{sizes.kg:.1f} kg",
         "watt": display(body.watt, Quantity.POWER, 2) if body.watt > 0.05 else "",
+        "measures": [
+            (name, f"{getattr(sizes, name) * 1e3:.1f}".removesuffix(".0"))
+            for name in ("across", "along", "above", "below")
+        ],
+        "own": key in laid.layout.sizes,
         "source": sizes.source,
         "unsure": sizes.unsure,
         "removable": key.startswith("fitting:"),
     }
+
+
+def feeds(laid: Laid) -> list[dict[str, Any]]:
+    """What comes back from output to input by the capacitance of their wires, the worst."""
+    return [
+        {"words": f"from {one.out} into {one.into}", "farad": display(one.farad, Quantity.CAPACITANCE, 2),
+         "gain": f"{one.gain_db:.0f} dB", "hertz": display(one.hertz, Quantity.FREQUENCY, 2), "near": one.too_near}
+        for one in fed_back(laid)[:3]
+    ]  # fmt: skip

@@ -4,10 +4,40 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.conf import settings
 from django.db import models
 
 from bold_anode.amps.models import Project
 from thermionic.chassis.document import Layout, read_layout
+
+
+class OfUser(models.QuerySet[Any]):
+    """Queries that stay within one user's workshop."""
+
+    def of(self, user: Any) -> OfUser:
+        """Those of a user."""
+        return self.filter(owner=user)
+
+
+class KeptSize(models.Model):
+    """A size that the builder measured and keeps in the workshop under a name: across, along, above the sheet and
+    below it, m."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="kept_sizes")
+    name = models.CharField(max_length=60)
+    across = models.FloatField()
+    along = models.FloatField()
+    above = models.FloatField()
+    below = models.FloatField()
+
+    objects = OfUser.as_manager()
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint(fields=["owner", "name"], name="kept_size_name_once")]
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class ChassisLayout(models.Model):

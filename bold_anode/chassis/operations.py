@@ -11,10 +11,10 @@ from django.http import Http404
 from bold_anode.amps.models import Project
 from bold_anode.amps.operations import Stale, locked
 from bold_anode.chassis.laying import chosen_row, of_row, plain
-from bold_anode.chassis.models import ChassisLayout, LayoutState
+from bold_anode.chassis.models import ChassisLayout, KeptSize, LayoutState
 from thermionic.chassis.document import Layout, LayoutRefused
 
-MOST_LAYOUTS, MOST_STATES = 12, 400
+MOST_LAYOUTS, MOST_STATES, MOST_SIZES = 12, 400, 200
 
 
 def change_layout(
@@ -142,3 +142,18 @@ def drop_variant(user: Any, project_id: int, layout_id: int) -> None:
     if row.chosen:
         raise LayoutRefused("The layout that you work on stays; choose another one first.")
     row.delete()
+
+
+def keep_size(user: Any, name: str, across: float, along: float, above: float, below: float) -> KeptSize:
+    """Keep a measured size in the workshop, in place of one of the same name. Raises LayoutRefused."""
+    short = " ".join(name.split())
+    if not 1 <= len(short) <= 60:
+        raise LayoutRefused("A size that is kept has a name of 1 to 60 characters.")
+    held = KeptSize.objects.of(user)
+    if held.count() >= MOST_SIZES and not held.filter(name=short).exists():
+        raise LayoutRefused(f"The workshop keeps at most {MOST_SIZES} sizes.")
+    made, _ = KeptSize.objects.update_or_create(
+        owner=user, name=short, defaults={"across": across, "along": along, "above": above, "below": below}
+    )
+    kept: KeptSize = made
+    return kept

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_POST, require_safe
 from bold_anode.amps.rooms import Shown, after, owned
 from bold_anode.amps.solved import solved
 from bold_anode.chassis import laying, operations
+from bold_anode.chassis.figures import feeds
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
@@ -18,6 +19,7 @@ from thermionic.chassis import drilling
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.document import FACES, Layout, LayoutRefused, changed_layout
 from thermionic.chassis.reading_holes import read_holes
+from thermionic.chassis.stability import NEAR_DB
 from thermionic.chassis.warmth import GAP, MOST_RISE, warmth
 from thermionic.chassis.weighing import LIFTED, weight
 from thermionic.chassis.wirelist import runs, screened, totals
@@ -42,6 +44,8 @@ def draw_wires(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
             {"kind": kind, "metres": f"{metres:.1f} m", "colour": colour, "gauge": f"{gauge:g} mm²"}
             for kind, metres, colour, gauge in totals(found)
         ],
+        "feeds": feeds(now),
+        "near_db": f"{NEAR_DB:.0f} dB",
         "screened": [
             {"what": f"{one.run.from_} to {one.run.to}", "farad": display(one.farad, Quantity.CAPACITANCE, 2),
              "ohm": display(one.ohm, Quantity.RESISTANCE, 2),

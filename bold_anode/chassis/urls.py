@@ -5,6 +5,8 @@ from bold_anode.chassis import earths, searching, sheets, variants, views
 urlpatterns = [
     path("amps/<int:project_id>/chassis/laid/", views.layout, name="chassis-laid"),
     path("amps/<int:project_id>/chassis/place/", views.place, name="chassis-place"),
+    path("amps/<int:project_id>/chassis/line-up/", views.line_up, name="chassis-line-up"),
+    path("amps/<int:project_id>/chassis/size/", views.size, name="chassis-size"),
     path("amps/<int:project_id>/chassis/arrange/", views.arrange, name="chassis-arrange"),
     path("amps/<int:project_id>/chassis/box/", views.box, name="chassis-box"),
     path("amps/<int:project_id>/chassis/wire/", views.wire, name="chassis-wire"),

@@ -19,7 +19,9 @@ from bold_anode.amps.solved import solved
 from bold_anode.amps.tabs import Tab, draw_chosen
 from bold_anode.chassis import laying, operations, searching, sheets, variants
 from bold_anode.chassis.drawing import drawn
-from bold_anode.chassis.figures import hum_bars, said_of, selected
+from bold_anode.chassis.figures import feeds, hum_bars, said_of, selected
+from bold_anode.chassis.models import KeptSize
+from bold_anode.chassis.section import in_section
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
@@ -38,7 +40,9 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
     standing = laying.standing(project)
     now = laying.laid(project, standing.layout)
     wrong = misfits(now.bodies, standing.layout)
-    inside = _remembered(request, "inside") == "1"
+    side = _remembered(request, "inside")
+    inside = side == "1"
+    also = [key for key in _list(_remembered(request, "also")) if standing.layout.of(key)]
     chosen = _remembered(request, "body")
     user = request.user
     return {
@@ -48,12 +52,18 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
         "standing": standing,
         "layout": standing.layout,
         "drawing": drawn(now, wrong, mirrored=inside),
-        "inside": inside,
+        "section": in_section(now) if side == "2" else None,
+        "side": side if side in ("1", "2") else "0",
+        "also": also,
+        "also_text": json.dumps(also),
+        "kept_sizes": KeptSize.objects.of(user),
+        "feeds": [one for one in feeds(now) if one["near"]] if request.method == "GET" else [],
         "misfits": wrong,
         "hum": said_of(now.hum),
         "bars": hum_bars(now.hum),
         "selected": selected(now, chosen),
         "schools": SCHOOLS,
+        "line_ups": editing.LINED_UP,
         "fittings": editing.FITTINGS,
         "materials": ("aluminium", "steel", "copper"),
         "builds": ("folded", "welded", "rack case", "bought or reused"),
@@ -62,6 +72,15 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
         "can_step_back": bool(standing.row and standing.row.at.parent_id),
         "can_step_forward": bool(standing.row and standing.row.next_state()),
     }
+
+
+def _list(typed: str) -> list[str]:
+    """A list of keys as the page sends it; nothing for anything else."""
+    try:
+        found = json.loads(typed or "[]")
+    except (ValueError, RecursionError):
+        return []
+    return [one for one in found if isinstance(one, str)][:400] if isinstance(found, list) else []
 
 
 def _remembered(request: Request, name: str) -> str:
@@ -187,6 +206,38 @@ def arrange(request: Request, project_id: int) -> HttpResponse:
         if school not in SCHOOLS:
             raise LayoutRefused(f"There is no such way to begin; there are {', '.join(SCHOOLS)}.")
         return arranged(bodies(amplifier, layout), amplifier.design, layout, school), f"arranged: {school}"
+
+    return _changed(request, project_id, change)
+
+
+@require_POST
+def line_up(request: Request, project_id: int) -> HttpResponse:
+    """Align, spread or mirror several bodies."""
+    keys, how = _list(request.POST.get("bodies", "")), request.POST.get("how", "")
+    return _changed(request, project_id, lambda layout: editing.lined_up(layout, keys, how))
+
+
+@require_POST
+def size(request: Request, project_id: int) -> HttpResponse:
+    """The size of a body as it was measured, or one that the workshop keeps; kept there under a name if wanted."""
+    project = owned(request, project_id)
+    amplifier = solved(project.at).amplifier
+    names = ("across", "along", "above", "below")
+    kept = KeptSize.objects.of(request.user).filter(pk=whole_number(request.POST.get("kept", "")) or 0).first()
+
+    def change(layout: Layout) -> tuple[Layout, str]:
+        body = editing.body_of(bodies(amplifier, layout), request.POST.get("body", ""))
+        if kept is not None:
+            return editing.measured(layout, body, [kept.across, kept.along, kept.above, kept.below], kept.name)
+        lengths = [_length(request, name) for name in names]
+        if not any(lengths):
+            return editing.measured(layout, body, None)
+        if any(one is None for one in lengths):
+            raise LayoutRefused("All four are wanted: across, along, above the sheet and below it (0 will do).")
+        layout, note = editing.measured(layout, body, [one or 0.0 for one in lengths])
+        if request.POST.get("keep", "").strip():
+            operations.keep_size(request.user, request.POST["keep"], *(one or 0.0 for one in lengths))
+        return layout, note
 
     return _changed(request, project_id, change)
 

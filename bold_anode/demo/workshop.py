@@ -11,6 +11,7 @@ from django.db import transaction
 
 from bold_anode.amps.models import Project
 from bold_anode.amps.operations import change_design, create_project, forget_projects
+from bold_anode.chassis.operations import change_layout
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
 from bold_anode.iron.models import ShelfItem, UnknownIron
 from bold_anode.powerup.models import Reading
@@ -19,6 +20,7 @@ from bold_anode.tubes.models import OwnTube
 from bold_anode.tubes.operations import Measured, add_tube
 from thermionic import design as documents
 from thermionic import examples
+from thermionic.chassis.document import read_layout
 from thermionic.powerup import Step
 
 # The other amplifiers on the bench, each with what its builder has not seen yet.
@@ -68,10 +70,14 @@ def load_demo(*, fresh: bool = False) -> None:
         design = documents.changed(examples.example(name), "name", title)
         for path, typed in mistakes.items():
             design = documents.changed(design, path, typed)
-        create_project(user, design, "first drawing")
+        drawn = create_project(user, design, "first drawing")
+        if name == "plover":
+            _lay_out(drawn, name)
     flawed = create_project(user, examples.example("lantern_first_drawing"), "first drawing")
     _take_readings(flawed)
+    _lay_out(flawed, "first_drawing")
     healthy = create_project(user, examples.example("lantern"), "first drawing")
+    _lay_out(healthy, "lantern")
     change_design(
         user,
         healthy.pk,
@@ -80,6 +86,13 @@ def load_demo(*, fresh: bool = False) -> None:
             "notes after the build",
         ),
     )
+
+
+def _lay_out(project: Project, name: str) -> None:
+    """A layout as it was drawn: one well, one with three lessons to learn."""
+    kept = json.loads((resources.files("bold_anode.demo") / "data" / "layouts.json").read_text())
+    layout = read_layout(kept[name])
+    change_layout(project.owner, project.pk, lambda first: (layout, "drawn"))
 
 
 def _fill_shelf(user: Any) -> None:

@@ -64,6 +64,46 @@ def without_fitting(layout: Layout, key: str) -> tuple[Layout, str]:
     return layout.model_copy(update={"fittings": kept, "placed": placed}), "taken out"
 
 
+def measured(
+    layout: Layout, body: Body, lengths: Sequence[float] | None, source: str = "measured by you"
+) -> tuple[Layout, str]:
+    """A body with measures that were taken: across, along, above, below, m; None for its usual ones again. Raises
+    LayoutRefused."""
+    sizes = {key: one.model_dump() for key, one in layout.sizes.items() if key != body.key}
+    if lengths is not None:
+        named = dict(zip(("across", "along", "above", "below"), lengths, strict=True))
+        sizes[body.key] = named | {"source": source}
+    return changed_layout(layout, sizes=sizes), f"size of {body.title}"
+
+
+LINED_UP = ("in a row", "in a column", "evenly across", "evenly in depth", "mirrored")
+
+
+def lined_up(layout: Layout, keys: Sequence[str], how: str) -> tuple[Layout, str]:
+    """Several bodies of one face in a row or a column by the first, spread evenly between the outermost, or the
+    second as the mirror image of the first about the middle. Raises LayoutRefused."""
+    placed = [one for key in dict.fromkeys(keys) if (one := layout.of(key)) is not None]
+    if how not in LINED_UP:
+        raise LayoutRefused(f"Parts are lined up as one of {', '.join(LINED_UP)}.")
+    if len(placed) < 2 or len({one.face for one in placed}) > 1:
+        raise LayoutRefused("Choose two or more parts of one face: click the first, and the others with Shift.")
+    first = placed[0]
+    if how == "in a row":
+        moved = [one.model_copy(update={"v": first.v}) for one in placed]
+    elif how == "in a column":
+        moved = [one.model_copy(update={"u": first.u}) for one in placed]
+    elif how == "mirrored":
+        width = frame(layout.box, first.face).width
+        moved = [placed[1].model_copy(update={"u": width - first.u, "v": first.v, "turn": (360 - first.turn) % 360})]
+    else:
+        name = "u" if how == "evenly across" else "v"
+        ordered = sorted(placed, key=lambda one: float(getattr(one, name)))
+        low, high = getattr(ordered[0], name), getattr(ordered[-1], name)
+        step = (high - low) / (len(ordered) - 1)
+        moved = [one.model_copy(update={name: low + place * step}) for place, one in enumerate(ordered)]
+    return layout.with_placed(*moved), f"{len(placed)} parts {how}"
+
+
 def shielded(layout: Layout, wire: str, on: bool) -> tuple[Layout, str]:
     """A wire in a shield, or not. Raises LayoutRefused."""
     return _chosen(layout, wire, shielded=on), "wire shielded" if on else "shield off"

@@ -45,7 +45,7 @@ _FLOOR = 0.03  # of an untwisted pair's field that is left of a pair twisted by 
 _TUBE_AREA = 1.0e-4
 # A shell core gathers so many times the field that it stands in, at this flux density at its rating, T.
 _GATHERS, _CORE_TESLA = 3.0, 1.0
-_RADIUS, _PIN = 0.4e-3, 0.008  # m: of a wire; the length of a pin
+RADIUS, _PIN = 0.4e-3, 0.008  # m: of a wire; the length of a pin
 _UPRIGHT = np.array([0.0, 0.0, _PIN])
 _COARSE = 0.03  # m, of a piece with one charge along it
 _ANCHORS = np.array([1, 2, 5, 12])  # the harmonics at which the sheet is computed
@@ -443,7 +443,7 @@ class Humming:
         if not nets or not legs:
             return []
         pieces = Pieces(*(np.concatenate([getattr(one, name) for one in cut]) for name in ("start", "end", "wire")))
-        matrix = capacitances(pieces, np.full(len(pieces.wire), _RADIUS), size)
+        matrix = capacitances(pieces, np.full(len(pieces.wire), RADIUS), size)
         found = []
         for k, source in enumerate(pairs):
             for net, number in nets.items():

@@ -93,7 +93,7 @@ function trail(body, shift) {
 
 function shown() {
   const from = laid().dataset;
-  return { seen: from.seen, inside: from.inside, body: from.body };
+  return { seen: from.seen, inside: from.inside, body: from.body, also: from.also };
 }
 
 function send(body, more = {}) {
@@ -136,7 +136,70 @@ document.addEventListener("pointerup", (event) => {
   held = null;
   body.classList.remove("held");
   if (begun) send(body);
-  else if (event.target.closest?.(".body") === body || event.type === "pointerup") look({ body: body.dataset.body });
+  else choose(body, event.shiftKey);
+});
+
+// A click chooses a part; with Shift, one more beside those chosen before.
+function choose(body, more) {
+  const key = body.dataset.body;
+  if (!more) {
+    look({ body: key, also: "[]" });
+    return;
+  }
+  const chosen = JSON.parse(laid().dataset.also || "[]");
+  if (chosen.length === 0 && laid().dataset.body) chosen.push(laid().dataset.body);
+  const also = chosen.includes(key) ? chosen.filter((one) => one !== key) : [...chosen, key];
+  look({ body: also[0] ?? key, also: JSON.stringify(also) });
+}
+
+// A wire is pulled: its nearest bend goes along, or a new one where it is straight.
+let pulled = null;
+
+function planOf(run) {
+  return [...run.points].map(({ x, y }) => ({ x, y }));
+}
+
+document.addEventListener("pointerdown", (event) => {
+  const run = event.target.closest?.(".run");
+  if (!run || event.button > 0 || run.points.numberOfItems < 2) return;
+  const point = at(run.ownerSVGElement, event);
+  const plan = planOf(run);
+  let near = plan.findIndex((one, place) => place > 0 && place < plan.length - 1 && Math.hypot(one.x - point.x, one.y - point.y) < 5);
+  if (near < 0) {
+    let least = Infinity;
+    for (let k = 0; k + 1 < plan.length; k += 1) {
+      const [a, b] = [plan[k], plan[k + 1]];
+      const long = Math.hypot(b.x - a.x, b.y - a.y) || 1;
+      const share = Math.min(Math.max(((point.x - a.x) * (b.x - a.x) + (point.y - a.y) * (b.y - a.y)) / long ** 2, 0), 1);
+      const away = Math.hypot(a.x + share * (b.x - a.x) - point.x, a.y + share * (b.y - a.y) - point.y);
+      if (away < least) [least, near] = [away, k + 1];
+    }
+    plan.splice(near, 0, point);
+  }
+  pulled = { run, plan, near, begun: false };
+  run.setPointerCapture(event.pointerId);
+});
+
+document.addEventListener("pointermove", (event) => {
+  if (!pulled) return;
+  pulled.begun = true;
+  pulled.run.classList.add("pulled");
+  const point = at(pulled.run.ownerSVGElement, event);
+  pulled.plan[pulled.near] = { x: Math.round(point.x), y: Math.round(point.y) };
+  pulled.run.setAttribute("points", pulled.plan.map(({ x, y }) => `${x},${y}`).join(" "));
+});
+
+document.addEventListener("pointerup", () => {
+  if (!pulled) return;
+  const { run, plan, begun } = pulled;
+  pulled = null;
+  if (!begun) return;
+  const bends = plan.slice(1, -1).map(({ x, y }) => {
+    const { u, v } = onFace("top", x, y);
+    return [u, v];
+  });
+  const inner = bends.filter((one, place) => place === 0 || one.join() !== bends[place - 1].join());
+  htmx.ajax("POST", laid().dataset.wire, { target: "#laid", swap: "outerHTML", values: { ...shown(), wire: run.dataset.wire, bends: JSON.stringify(inner.slice(0, 12)) } });
 });
 
 document.addEventListener("pointercancel", () => {
@@ -167,7 +230,7 @@ document.addEventListener("keydown", (event) => {
     send(body, { turn: String((Number(body.dataset.turn) + (event.shiftKey ? 15 : 90)) % 360) });
   } else if (event.key === "Enter" || event.key === " ") {
     event.preventDefault();
-    look({ body: body.dataset.body });
+    choose(body, event.shiftKey);
   } else {
     stepByKey(event);
   }
