@@ -30,6 +30,7 @@ from thermionic.chassis.arranging import SCHOOLS, arranged
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.document import Box, Layout, LayoutRefused, read_layout
 from thermionic.chassis.fitting_in import misfits
+from thermionic.earths.schools import WHY
 from thermionic.errors import ThermionicError
 
 Change = Callable[[Layout], tuple[Layout, str]]
@@ -67,7 +68,7 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
         "fittings": editing.FITTINGS,
         "materials": ("aluminium", "steel", "copper"),
         "builds": ("folded", "welded", "rack case", "bought or reused"),
-        "earths": ("star", "bus", "local stars", "chassis"),
+        "earths": tuple(WHY),
         "sheet_mm": f"{standing.layout.box.sheet * 1e3:g}",
         "can_step_back": bool(standing.row and standing.row.at.parent_id),
         "can_step_forward": bool(standing.row and standing.row.next_state()),
