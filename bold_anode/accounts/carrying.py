@@ -14,7 +14,7 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationErro
 
 from bold_anode.amps.models import Project, Revision, Variant, hash_of
 from bold_anode.chassis import carrying as layouts
-from bold_anode.chassis.carrying import CarriedLayout
+from bold_anode.chassis.carrying import CarriedLayout, CarriedSize
 from bold_anode.iron.models import KINDS as IRON_KINDS
 from bold_anode.iron.models import SOURCES, Origin, ShelfItem, UnknownIron
 from bold_anode.iron.operations import MOST_ITEMS, MOST_UNKNOWN, figures_read, found_of
@@ -32,7 +32,7 @@ from thermionic.text import all_readable
 FORMAT = 1
 MOST_BYTES = 200_000_000
 MOST_FILES = 5_000
-_MANIFEST, _TUBES, _IRON, _MAINS = "manifest.json", "tubes.json", "iron.json", "mains.json"
+_MANIFEST, _TUBES, _IRON, _MAINS, _SIZES = "manifest.json", "tubes.json", "iron.json", "mains.json", "sizes.json"
 
 
 class _Carried(BaseModel):
@@ -139,6 +139,7 @@ def packed(user: Any) -> bytes:
         made.writestr(_TUBES, _text([_tube(tube) for tube in tubes]))
         made.writestr(_IRON, _text(_iron(user)))
         made.writestr(_MAINS, _text(_mains(user)))
+        made.writestr(_SIZES, _text(layouts.carried_sizes(user)))
         manifest = {
             "format": FORMAT,
             "made_at": timezone.now().isoformat(timespec="seconds"),
@@ -235,18 +236,19 @@ def unpack(user: Any, content: Any) -> tuple[int, int]:
 
     All or nothing. A tube that is in the drawer already by that name stays as it is there. Raises DesignRefused.
     """
-    projects, tubes, shelf, unknown, mains = _read(content)
+    projects, tubes, shelf, unknown, mains, sizes = _read(content)
     with transaction.atomic():
         for project in projects:
             _store(user, project)
         _store_iron(user, shelf, unknown)
         _store_mains(user, mains)
+        layouts.store_sizes(user, sizes)
         return len(projects), _store_tubes(user, tubes)
 
 
 def _read(
     content: Any,
-) -> tuple[list[_Project], list[_Tube], list[_Iron], list[_Unknown], list[_MainsReading]]:
+) -> tuple[list[_Project], list[_Tube], list[_Iron], list[_Unknown], list[_MainsReading], list[CarriedSize]]:
     try:
         with zipfile.ZipFile(content) as given:
             if len(given.filelist) > MOST_FILES or sum(one.file_size for one in given.filelist) > MOST_BYTES:
@@ -269,12 +271,16 @@ def _read(
             mains = _parsed(given, _MAINS) if _MAINS in given.namelist() else []
             if not isinstance(mains, list) or len(mains) > MOST_READINGS:
                 raise DesignRefused(f"{_MAINS} is no log of at most {MOST_READINGS} readings.")
+            sizes = _parsed(given, _SIZES) if _SIZES in given.namelist() else []
+            if not isinstance(sizes, list):
+                raise DesignRefused(f"{_SIZES} is no list of sizes.")
             return (
                 projects,
                 [_checked(_TUBES, _Tube, tube) for tube in tubes],
                 [_checked(_IRON, _Iron, one) for one in iron["shelf"]],
                 [_checked(_IRON, _Unknown, one) for one in iron["unknown"]],
                 [_checked(_MAINS, _MainsReading, one) for one in mains],
+                [_checked(_SIZES, CarriedSize, one) for one in sizes],
             )
     except (zipfile.BadZipFile, KeyError, OSError, RuntimeError, EOFError, ValueError):  # damaged, locked, or no zip
         raise DesignRefused(

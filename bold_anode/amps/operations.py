@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from django.db import transaction
+from django.dispatch import Signal
 from django.http import Http404
 from django.utils import timezone
 
@@ -14,6 +15,9 @@ from bold_anode.amps.solved import solved, solved_design
 from thermionic import design as documents
 from thermionic.design import Design
 from thermionic.errors import ThermionicError
+
+# Sent with the ``original``'s number and the ``copy`` of it that was made, for what rooms keep beside the design.
+copied = Signal()
 
 
 class Stale(ThermionicError):
@@ -70,7 +74,9 @@ def duplicate_project(user: Any, project_id: int) -> Project:
     """A copy of the project as it stands, with a history of its own."""
     design = current_of(user, project_id).design
     name = f"{design.name[:110]} (copy)"
-    return create_project(user, documents.changed(design, "name", name), f"copied from {design.name}")
+    copy = create_project(user, documents.changed(design, "name", name), f"copied from {design.name}")
+    copied.send(Project, original=project_id, copy=copy)
+    return copy
 
 
 @transaction.atomic

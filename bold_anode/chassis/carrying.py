@@ -7,8 +7,8 @@ from typing import Any
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
 from bold_anode.amps.models import Project
-from bold_anode.chassis.models import ChassisLayout, LayoutState
-from bold_anode.chassis.operations import MOST_LAYOUTS, MOST_STATES
+from bold_anode.chassis.models import ChassisLayout, KeptSize, LayoutState
+from bold_anode.chassis.operations import MOST_LAYOUTS, MOST_STATES, keep_size
 from thermionic.chassis.document import read_layout
 from thermionic.errors import DesignRefused
 
@@ -35,6 +35,31 @@ class CarriedLayout(BaseModel):
     current: int
     made_at: AwareDatetime
     states: list[CarriedState] = Field(min_length=1, max_length=MOST_STATES)
+
+
+class CarriedSize(BaseModel):
+    """A size that the workshop keeps, m."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+    name: str = Field(min_length=1, max_length=60)
+    across: float = Field(gt=0, le=0.5)
+    along: float = Field(gt=0, le=0.5)
+    above: float = Field(ge=0, le=0.5)
+    below: float = Field(ge=0, le=0.3)
+
+
+def carried_sizes(user: Any) -> list[dict[str, Any]]:
+    """Every size that a user keeps."""
+    return list(KeptSize.objects.of(user).values("name", "across", "along", "above", "below"))
+
+
+def store_sizes(user: Any, sizes: list[CarriedSize]) -> None:
+    """Put sizes into a user's workshop; one that is there by that name stays. Raises LayoutRefused."""
+    have = set(KeptSize.objects.of(user).values_list("name", flat=True))
+    for one in sizes:
+        if one.name not in have:
+            keep_size(user, **one.model_dump())
 
 
 def carried(project: Project) -> list[dict[str, Any]]:

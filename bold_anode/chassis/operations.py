@@ -113,6 +113,14 @@ def keep_variant(user: Any, project_id: int, name: str, layout: Layout | None = 
         return _make(project, copy, "kept beside", chosen=True)
 
 
+@transaction.atomic
+def copy_layouts(original: int, copy: Project, **_: Any) -> None:
+    """Give a copy of a project its layouts, as they stand, with a history of their own."""
+    for row in ChassisLayout.objects.filter(project=original).select_related("current"):
+        own = ChassisLayout.objects.create(project=copy, name=row.name, chosen=row.chosen)
+        _add(own, row.at.read, "copied")
+
+
 def _named(name: str) -> str:
     short = " ".join(name.split())
     if not 1 <= len(short) <= 60:

@@ -14,12 +14,22 @@ from thermionic.chassis.arranging import SCHOOLS, arranged, completed, order_of
 from thermionic.chassis.bodies import Attached, bodies
 from thermionic.chassis.document import Earthing, Layout, LayoutRefused, Placed, Stray, changed_layout, read_layout
 from thermionic.chassis.earthing import EarthNetwork, Link
-from thermionic.chassis.editing import bent, boxed, placed_at, shielded, with_fitting, without_fitting
+from thermionic.chassis.editing import (
+    bent,
+    boxed,
+    lined_up,
+    measured,
+    placed_at,
+    shielded,
+    with_fitting,
+    without_fitting,
+)
 from thermionic.chassis.fitting_in import misfits
 from thermionic.chassis.humming import Humming, lay
 from thermionic.chassis.nets import EARTH, Nets, block_of
 from thermionic.chassis.offers import changes, made
 from thermionic.chassis.proposing import cost, longest_grid, proposed
+from thermionic.chassis.stability import fed_back
 from thermionic.chassis.transfer import transfers
 from thermionic.chassis.warmth import ROOM, wanted_vents, warmth
 from thermionic.chassis.weighing import symmetry, weight
@@ -592,3 +602,60 @@ def test_an_unplaced_amplifier_hums_nothing_of_its_own_and_nothing_breaks():
     assert EARTH.node == GROUND
     assert replace(bare.hum, causes=()).volt == 0.0
     assert order_of(bare.bodies, amplifier("lantern").design)
+
+
+# Lining up, measured sizes, output to input.
+
+
+def test_parts_are_lined_up_by_the_first_spread_and_mirrored():
+    layout = first("lantern")
+    keys = ["tube:v2:2", "tube:v2:1", "can:blocks/ht1/capacitor:C5:0"]
+    row, words = lined_up(layout, keys, "in a row")
+    assert {row.of(key).v for key in keys} == {layout.of("tube:v2:2").v}
+    assert words == "3 parts in a row"
+    column, _ = lined_up(layout, keys, "in a column")
+    assert {column.of(key).u for key in keys} == {layout.of("tube:v2:2").u}
+    even, _ = lined_up(layout, keys, "evenly across")
+    places = sorted(even.of(key).u for key in keys)
+    assert places[1] - places[0] == pytest.approx(places[2] - places[1])
+    assert (places[0], places[2]) == (min(layout.of(k).u for k in keys), max(layout.of(k).u for k in keys))
+    mirrored, _ = lined_up(layout, keys[:2], "mirrored")
+    assert mirrored.of(keys[1]).u + mirrored.of(keys[0]).u == pytest.approx(layout.box.width)
+    for wrong, how in ((keys[:1], "in a row"), (keys, "in a heap"), (["tube:v1:0", "pot:volume:RV1"], "in a row")):
+        with pytest.raises(LayoutRefused):
+            lined_up(layout, wrong, how)
+
+
+def test_a_measured_size_takes_the_usual_ones_place_and_moves_its_holes():
+    layout = first("lantern")
+    body = body_of("lantern", "mains:transformer")
+    mine, _ = measured(layout, body, [0.12, 0.08, 0.1, 0.006])
+    again = body_of("lantern", "mains:transformer", mine)
+    assert (again.sizes.across, again.sizes.above, again.sizes.source) == (0.12, 0.1, "measured by you")
+    assert not again.sizes.unsure
+    scale = 0.12 / body.sizes.across
+    assert again.sizes.openings[0].at[0] == pytest.approx(scale * body.sizes.openings[0].at[0])
+    assert body_of("lantern", "mains:transformer", measured(mine, body, None)[0]).sizes == body.sizes
+    with pytest.raises(LayoutRefused, match="sizes"):
+        measured(layout, body, [9.0, 0.1, 0.1, 0.0])
+
+
+def test_an_output_led_along_the_input_comes_back_in_phase():
+    # Two stages turn the signal over twice: the second anode beside the volume control is what oscillates.
+    layout = first("lantern")
+    now = laid("lantern")
+    anode = next(wire for wire in now.wiring.wires if wire.net.node == "output_anode" and wire.net.channel == 1)
+    grid = next(wire for wire in now.wiring.wires if wire.net.node == "volume" and "pot" in wire.key
+                and wire.net.channel == 1)  # fmt: skip
+    plan = [(x + 0.003, y + 0.003) for x, y in grid.points[1:-1, :2].tolist()]
+    beside = laid("lantern", bent(layout, anode.key, plan)[0])
+
+    def worst(of):
+        return next(one for one in fed_back(of) if one.out == "output anode (left)" and one.into == "volume (left)")
+
+    assert worst(beside).farad > 2 * worst(now).farad
+    # Twice the capacitance is twice the loop.
+    assert worst(beside).gain_db - worst(now).gain_db == pytest.approx(
+        20 * np.log10(worst(beside).farad / worst(now).farad), abs=0.1
+    )
+    assert worst(beside).too_near is (worst(beside).gain_db > -10)

@@ -11,7 +11,7 @@ from bold_anode.accounts import carrying
 from bold_anode.amps.models import Project
 from bold_anode.amps.operations import create_project
 from bold_anode.chassis import laying, operations, searching
-from bold_anode.chassis.models import ChassisLayout, LayoutState
+from bold_anode.chassis.models import ChassisLayout, KeptSize, LayoutState
 from bold_anode.tasks.models import State, Work
 from thermionic import examples
 from thermionic.chassis.document import LayoutRefused
@@ -268,3 +268,49 @@ def test_a_state_that_is_old_is_let_go_but_never_the_one_it_stands_at(owner, pro
     row = ChassisLayout.objects.get()
     assert row.states.count() == 3
     assert row.at.read.heater_pitch == pytest.approx(0.015)
+
+
+def test_sizes_are_measured_kept_in_the_workshop_and_used_again(bench, owner, stranger, project):
+    address = reverse("chassis-size", args=[project.pk])
+    sizes = {"across": "120", "along": "80", "above": "101.5", "below": "6"}
+    body = "mains:transformer:0"
+    bench.post(address, {"body": body, **sizes, "keep": "The grey one"}, HTTP_HX_REQUEST="true")
+    assert layout_of(project).sizes[body].above == pytest.approx(0.1015)
+    kept = KeptSize.objects.get()
+    assert (kept.owner, kept.name, kept.across) == (owner, "The grey one", 0.12)
+    bench.post(address, {"body": body}, HTTP_HX_REQUEST="true")
+    assert not layout_of(project).sizes
+    bench.post(address, {"body": body, "kept": str(kept.pk)}, HTTP_HX_REQUEST="true")
+    assert layout_of(project).sizes[body].source == "The grey one"
+    for wrong in ({"across": "120"}, {**sizes, "across": "9000"}, {**sizes, "keep": "x" * 61}):
+        assert bench.post(address, {"body": body, **wrong}, HTTP_HX_REQUEST="true").status_code == 422
+    # Nobody else's, and with the account's export.
+    theirs = create_project(stranger, examples.example("lantern"))
+    bench.force_login(stranger)
+    there = reverse("chassis-size", args=[theirs.pk])
+    bench.post(there, {"body": body, "kept": str(kept.pk)}, HTTP_HX_REQUEST="true")
+    assert not layout_of(theirs).sizes
+    carrying.unpack(stranger, io.BytesIO(carrying.packed(owner)))
+    assert KeptSize.objects.of(stranger).get().along == 0.08
+
+
+def test_parts_are_lined_up_and_the_section_drawn(bench, project):
+    keys = json.dumps(["tube:v2:1", "tube:v2:2"])
+    address = reverse("chassis-line-up", args=[project.pk])
+    assert bench.post(address, {"bodies": keys, "how": "in a row"}, HTTP_HX_REQUEST="true").status_code == 200
+    assert layout_of(project).of("tube:v2:1").v == layout_of(project).of("tube:v2:2").v
+    for wrong in ("", "[1, 2]", "{", '["tube:v2:1"]'):
+        assert bench.post(address, {"bodies": wrong, "how": "in a row"}, HTTP_HX_REQUEST="true").status_code == 422
+    look = reverse("chassis-laid", args=[project.pk])
+    page = bench.get(look, {"inside": "2", "also": keys, "body": "tube:v2:1"}).content.decode()
+    assert "The box in section" in page
+    assert "2 chosen" in page
+
+
+def test_a_copy_of_a_project_has_its_layouts(bench, owner, project):
+    place(bench, project, body="tube:v1:0", u="100")
+    bench.post(reverse("duplicate", args=[project.pk]))
+    copy = Project.objects.exclude(pk=project.pk).get()
+    assert layout_of(copy).of("tube:v1:0").u == 0.1
+    place(bench, copy, body="tube:v1:0", u="50")
+    assert layout_of(project).of("tube:v1:0").u == 0.1
