@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
+from typing import Any
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import (
@@ -96,11 +97,30 @@ class Body:
 SIDES = {0: "", 1: " left", 2: " right"}
 
 
+_KEPT = 12  # sets of bodies of one amplifier
+
+
 def bodies(amplifier: SolvedAmplifier, layout: Layout) -> tuple[Body, ...]:
-    """Every body of a design, and what the layout adds, with the sizes that the layout knows better."""
+    """Every body of a design, and what the layout adds, with the sizes that the layout knows better. Where things are
+    is nothing to them, so a drag finds them as they were."""
+    mounts = tuple(sorted((one.body, one.mount) for one in layout.placed if one.mount))
+    sizes = tuple(sorted((key, one.model_dump_json()) for key, one in layout.sizes.items()))
+    key = (bodies, mounts, sizes, layout.fittings)
+    kept: dict[Any, Any] = vars(amplifier).setdefault("_remembered", {})
+    if key not in kept:
+        for old in [one for one in list(kept) if isinstance(one, tuple) and one[0] is bodies][: -_KEPT or None]:
+            kept.pop(old, None)
+        kept[key] = _bodies(amplifier, layout)
+    found: tuple[Body, ...] = kept[key]
+    return found
+
+
+def _bodies(amplifier: SolvedAmplifier, layout: Layout) -> tuple[Body, ...]:
     maker = _Maker(amplifier, layout)
-    found = [*maker.sockets(), *maker.signal_iron(), *maker.chokes(), *maker.mains_iron(), *maker.cans(),
-             *maker.controls(), *maker.ends(), *maker.mains_side(), *maker.warm()]  # fmt: skip
+    found = [
+        *maker.sockets(), *maker.signal_iron(), *maker.chokes(), *maker.mains_iron(), *maker.cans(),
+        *maker.controls(), *maker.ends(), *maker.mains_side(), *maker.warm(),
+    ]  # fmt: skip
     found = maker.with_stoppers(found)
     found += maker.strips()
     found += [_fitting(fitting.key, fitting.name) for fitting in layout.fittings]

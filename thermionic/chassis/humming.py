@@ -348,13 +348,23 @@ class Humming:
     ) -> Cause:  # fmt: skip
         """A cause by what it gives through each wire, (wires, harmonics)."""
         whole = parts.sum(axis=0)
-        by_net: dict[Net, ComplexArray] = {}
-        for net, part in zip(self.nets, parts, strict=True):
-            by_net[net] = by_net.get(net, 0) + part
-        most = max((net for net in by_net if net != EARTH), key=lambda net: _rms(by_net[net]), default=EARTH)
+        names, which = self._grouped
+        loudest = (np.abs(which @ parts) ** 2).sum(axis=1)
+        most = names[int(np.argmax(loudest))] if len(names) else EARTH
         hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
         return Cause(source, key, way, f"the wires of {most.name}", f"net:{most.node}:{most.channel}", _rms(whole),
                      hertz, unsure)  # fmt: skip
+
+    @lazily
+    def _grouped(self) -> tuple[list[Net], Array]:
+        """The nets of signal, and which ways are of which: (nets, ways)."""
+        names = [net for net in dict.fromkeys(self.nets) if net != EARTH]
+        places = {net: place for place, net in enumerate(names)}
+        which = np.zeros((len(names), len(self.nets)))
+        for way, net in enumerate(self.nets):
+            if net in places:
+                which[places[net], way] = 1.0
+        return names, which
 
     def _into_bodies(self, channel: int, iron: IronSource) -> list[Cause]:
         """A stray field in output transformers and in tubes."""

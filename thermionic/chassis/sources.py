@@ -16,7 +16,8 @@ from thermionic.chassis.fields import MU0
 from thermionic.chassis.transfer import HARMONICS, Transfers
 from thermionic.chassis.wiring import Pair
 from thermionic.devices.base import Array, ComplexArray
-from thermionic.supplies.heating import heating
+from thermionic.lazily import lazily
+from thermionic.supplies.heating import StringState, heating
 
 # The stray field of a mains transformer of 100 VA on E and I laminations, on its coil's axis 10 cm from its middle, T
 # rms; of a toroid, and of one between bells, as shares of that. An order of magnitude: makers, flux density and
@@ -68,7 +69,7 @@ class Sources:
     def pair(self, pair: Pair) -> PairSource:
         """A pair's current and volts."""
         if pair.kind == "mains":
-            amperes = self._mains_amperes()
+            amperes = self._mains_amperes
             live = np.zeros(HARMONICS, dtype=complex)
             live[0] = np.sqrt(2) * self.amplifier.design.brief.mains_volt
             return PairSource(pair, amperes, (live, 0 * live))
@@ -90,7 +91,7 @@ class Sources:
             first = design.tube_of(pair.behind[0].envelope).heater if pair.behind else None
             volt = first.volts if first else volt
         else:
-            string = next(one for one in heating(self.compiled, self.amplifier.state) if one.feed is feed)
+            string = next(one for one in self._strings if one.feed is feed)
             volt, off = string.volt, OFF[feed.reference]
             chains: dict[int, list[HeaterUse]] = {}
             for heated in string.heated:
@@ -103,6 +104,10 @@ class Sources:
         volts[0, 0] = np.sqrt(2) * volt * (0.5 + off)
         volts[1, 0] = np.sqrt(2) * volt * (off - 0.5)
         return PairSource(pair, amperes, (volts[0], volts[1]))
+
+    @lazily
+    def _strings(self) -> tuple[StringState, ...]:
+        return heating(self.compiled, self.amplifier.state)
 
     def arms(self, use: Rectified) -> tuple[ComplexArray, ComplexArray, ComplexArray]:
         """The currents in the two ends of a winding and, of them, what flows in the pair, A (harmonics,)."""
@@ -132,6 +137,7 @@ class Sources:
             return _phasors(np.maximum(swing, 0.0)), _phasors(np.maximum(-swing, 0.0))
         return _phasors(swing), _phasors(-swing if winding.centre_tapped else 0 * swing)
 
+    @lazily
     def _mains_amperes(self) -> ComplexArray:
         """What is drawn from the wall: the rectifiers' currents through their ratios, and heaters."""
         volt = self.amplifier.design.brief.mains_volt
@@ -162,7 +168,7 @@ class Sources:
                 tesla, at, unsure = measured.microtesla * 1e-6, measured.distance, STRAY_MEASURED
                 size = share = 1.0
             moment[0] = np.sqrt(2) * tesla * 2 * np.pi * at**3 / MU0 * size * share
-            drawn = self._mains_amperes()
+            drawn = self._mains_amperes
             if abs(drawn[0]) > 0:
                 moment[1:] = moment[0] * _LEAK * drawn[1:] / drawn[0]
             return IronSource(body, moment, unsure)
