@@ -119,8 +119,8 @@ def layout(request: Request, project_id: int) -> HttpResponse:
 
 
 def _changed(request: Request, project_id: int, change: Change) -> HttpResponse:
-    """The drawing after a change; to a page that was behind, as it stands now with the sentence that says so."""
-    owned(request, project_id)
+    """The drawing after a change to an owned project's layout; to a page that was behind, as it stands now with the
+    sentence that says so."""
     number = whole_number(request.POST.get("seen", ""))
     try:
         operations.change_layout(request.user, project_id, change, number)
@@ -171,7 +171,6 @@ def _number(request: Request, name: str) -> float | None:
 @require_POST
 def place(request: Request, project_id: int) -> HttpResponse:
     """Move, turn or fix a body."""
-    owned(request, project_id)
     amplifier = solved(owned(request, project_id).at).amplifier
 
     def change(layout: Layout) -> tuple[Layout, str]:
@@ -199,7 +198,6 @@ def place(request: Request, project_id: int) -> HttpResponse:
 @require_POST
 def arrange(request: Request, project_id: int) -> HttpResponse:
     """Arrange everything that is not pinned by a school."""
-    owned(request, project_id)
     school = request.POST.get("school", "")
     amplifier = solved(owned(request, project_id).at).amplifier
 
@@ -214,6 +212,7 @@ def arrange(request: Request, project_id: int) -> HttpResponse:
 @require_POST
 def line_up(request: Request, project_id: int) -> HttpResponse:
     """Align, spread or mirror several bodies."""
+    owned(request, project_id)
     keys, how = _list(request.POST.get("bodies", "")), request.POST.get("how", "")
     return _changed(request, project_id, lambda layout: editing.lined_up(layout, keys, how))
 
@@ -246,6 +245,7 @@ def size(request: Request, project_id: int) -> HttpResponse:
 @require_POST
 def box(request: Request, project_id: int) -> HttpResponse:
     """Another box."""
+    owned(request, project_id)
 
     def change(layout: Layout) -> tuple[Layout, str]:
         changes: dict[str, Any] = {}
@@ -277,6 +277,7 @@ def _bends(typed: str) -> list[tuple[float, float]] | None:
 @require_POST
 def wire(request: Request, project_id: int) -> HttpResponse:
     """Shield a wire, or not; lay it by another way."""
+    owned(request, project_id)
     key = request.POST.get("wire", "")
 
     def change(layout: Layout) -> tuple[Layout, str]:
@@ -290,6 +291,7 @@ def wire(request: Request, project_id: int) -> HttpResponse:
 @require_POST
 def wiring(request: Request, project_id: int) -> HttpResponse:
     """How heaters are twisted and signal earth is wired."""
+    owned(request, project_id)
 
     def change(layout: Layout) -> tuple[Layout, str]:
         if "heater_pitch" in request.POST:
@@ -307,6 +309,7 @@ def wiring(request: Request, project_id: int) -> HttpResponse:
 @require_POST
 def fitting(request: Request, project_id: int) -> HttpResponse:
     """Put a foot, a vent or a meter in, or take one out."""
+    owned(request, project_id)
 
     def change(layout: Layout) -> tuple[Layout, str]:
         if request.POST.get("out"):
