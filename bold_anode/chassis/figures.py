@@ -29,6 +29,8 @@ def said_of(hum: LayoutHum) -> dict[str, Any]:
         "best": f"{min(hum.below(low), 150):.0f}",
         "worst": f"{hum.below(high):.0f}",
         "volt": display(hum.volt, Quantity.VOLTAGE, 2),
+        "measured": f"{hum.measured_volt * 1e3:g}" if hum.measured_volt else "",
+        "measured_below": f"{hum.below(hum.measured_volt):.0f}" if hum.measured_volt else "",
         "channel": {0: "", 1: "the left channel's", 2: "the right channel's"}[hum.channel],
         "mine": f"{hum.below(sum(c.volt**2 for c in hum.causes if c.way not in ('supply', 'leakage')) ** 0.5):.0f}",
     }
@@ -43,7 +45,7 @@ def _bar(hum: LayoutHum, cause: Cause) -> dict[str, Any]:
     def length(volt: float) -> float:
         return min(max((140.0 - hum.below(volt)) / 110.0 * 100.0, 0.0), 100.0)
 
-    low, high = cause.volt / cause.unsure, cause.volt * cause.unsure
+    low, high = hum.reach(cause)
     return {
         "name": cause.source,
         "where": f"{_WAYS[cause.way]}, {cause.path}" if cause.way not in ("supply", "leakage") else _WAYS[cause.way],

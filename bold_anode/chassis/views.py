@@ -294,6 +294,9 @@ def wiring(request: Request, project_id: int) -> HttpResponse:
     owned(request, project_id)
 
     def change(layout: Layout) -> tuple[Layout, str]:
+        if "measured" in request.POST:
+            millivolt = _number(request, "measured")
+            return editing.with_fields(layout, measured_volt=millivolt / 1e3 if millivolt else None)
         if "heater_pitch" in request.POST:
             return editing.with_fields(layout, heater_pitch=_length(request, "heater_pitch") or 0.0)
         earthing = layout.earthing.model_dump() | {

@@ -366,6 +366,20 @@ def test_what_is_measured_of_a_stray_field_narrows_its_band_and_scales_it():
     assert by[10.0].unsure < 0.5 * unknown.unsure
 
 
+def test_what_is_read_at_the_loudspeaker_is_the_most_that_any_cause_can_be():
+    layout = first("saltpan")
+    plain = laid("saltpan", layout).hum
+    low, high = plain.band()
+    assert low < plain.volt < high
+    read = 0.5 * plain.volt
+    narrowed = laid("saltpan", changed_layout(layout, measured_volt=read)).hum
+    assert narrowed.band()[1] == pytest.approx(1.1 * read)
+    assert all(narrowed.reach(cause)[1] <= 1.1 * read + 1e-15 for cause in narrowed.causes)
+    assert narrowed.reach(plain.causes[-1]) == plain.reach(plain.causes[-1])
+    loudest = plain.causes[0]
+    assert plain.reach(loudest) == pytest.approx((loudest.volt / loudest.unsure, loudest.volt * loudest.unsure))
+
+
 def test_a_screen_takes_the_capacitance_away_and_costs_treble():
     layout = first("saltpan")
     now = laid("saltpan")
@@ -520,6 +534,22 @@ def test_a_second_earth_lets_the_charging_pulses_through_the_sheet():
     assert back.load_volt > 20 * returns(now).load_volt
     assert back.loops
     assert second.reads < second.should
+
+
+def test_a_source_with_an_earth_of_its_own_hums_through_a_chassis_that_is_met_at_the_supply():
+    gained = {}
+    for bolt in ("inputs", "supply"):
+        layout = changed_layout(first("saltpan"), earthing={"school": "bus", "bolt": bolt})
+        now = laid("saltpan", layout)
+        key = next(fault.key for fault in faults(now) if fault.key.startswith("source:"))
+        fault, wrong, back = tried(now, key)
+        loop = next(one for one in back.loops if any(link.startswith("source") for link in one.links))
+        assert loop.emf > 0
+        assert fault.reads < fault.should
+        gained[bolt] = wrong.hum.laid_volt / now.hum.laid_volt
+    # Met at the inputs, what flows around flows in no wire of the amplifier's.
+    assert gained["inputs"] == pytest.approx(1.0, abs=0.05)
+    assert gained["supply"] > 1.1
 
 
 def test_a_corroded_joint_is_an_ohm_on_the_meter_and_a_missing_one_is_open():

@@ -117,8 +117,8 @@ def test_a_twisted_pair_leaves_what_a_helix_of_filaments_does():
 
 
 def test_the_kernel_of_many_sources_has_the_linkage_of_neumanns_integral():
-    victims = wire((0.0, 0.0, -0.01), (0.1, 0.02, -0.02), (0.1, 0.1, -0.02))
-    middle = wire((0.02, -0.03, -0.015), (0.12, -0.03, -0.015))
+    victims = wire((0.0, 0.0, -0.005), (0.0, 0.0, -0.02), (0.1, 0.02, -0.02), (0.1, 0.1, -0.02))
+    middle = wire((0.02, -0.03, -0.005), (0.02, -0.03, -0.025), (0.12, -0.03, -0.025))
     aside = middle.sideways * 0.0015
     pair = Filaments(middle, np.zeros(len(middle.wire), dtype=int), aside, np.zeros(len(middle.wire)))
     for sheet in (ALUMINIUM, STEEL):
@@ -128,6 +128,9 @@ def test_the_kernel_of_many_sources_has_the_linkage_of_neumanns_integral():
                 victims, middle.moved(-aside), sheet, hertz
             )
             assert one == pytest.approx(exact, rel=0.02)
+    # A single upright wire near a perfect plane sees its image upright the same way: more, not less.
+    pin, other = wire((0, 0, -0.005), (0, 0, -0.025)), wire((0.01, 0, -0.005), (0.01, 0, -0.025))
+    assert total(pin, other, PERFECT).real > total(pin, other).real
 
 
 def test_a_dipole_has_the_field_of_a_small_loop_and_its_potential_links_that():
@@ -135,14 +138,16 @@ def test_a_dipole_has_the_field_of_a_small_loop_and_its_potential_links_that():
     # On its axis mu0 m / 2 pi r³; beside it half of that the other way round.
     assert flux_density(np.array([0.0, 0.0, 0.15]), dipole)[2] == pytest.approx(MU0 / (2 * pi * 0.1**3))
     assert flux_density(np.array([0.1, 0.0, 0.05]), dipole)[2] == pytest.approx(-MU0 / (4 * pi * 0.1**3))
-    loop = wire(
-        (0.05, -0.02, -0.02), (0.09, -0.02, -0.02), (0.09, 0.02, -0.02), (0.05, 0.02, -0.02), (0.05, -0.02, -0.02)
-    )
-    linked = through_dipole(loop, dipole, None, np.array([50.0])).sum()
-    grid = np.linspace(-0.02, 0.02, 41)
-    cells = (grid[1:] + grid[:-1]) / 2
-    flux = sum(flux_density(np.array([0.07 + x, y, -0.02]), dipole)[2] for x in cells for y in cells) * 0.001**2
-    assert linked.real == pytest.approx(flux.real, rel=0.01)
+    corners = [(0.05, -0.02), (0.09, -0.02), (0.09, 0.02), (0.05, 0.02), (0.05, -0.02)]
+    cells = np.linspace(-0.02, 0.02, 41)[1:] - 0.0005
+    for axis in (dipole.axis, np.array([1.0, 0.0, 0.0])):
+        tilted = Dipole(dipole.at, axis)
+        for sheet, height in ((None, -0.02), (PERFECT, 0.02)):  # with the sheet, on the dipole's own side of it
+            loop = wire(*((x, y, height) for x, y in corners))
+            linked = through_dipole(loop, tilted, sheet, np.array([50.0])).sum()
+            at = [np.array([0.07 + x, y, height]) for x in cells for y in cells]
+            flux = sum(flux_density(one, tilted, sheet)[2] for one in at) * 0.001**2
+            assert linked.real == pytest.approx(flux.real, rel=0.02)
 
 
 def test_over_a_perfect_plane_no_field_goes_through_and_none_stands_out_of_it():

@@ -112,6 +112,10 @@ def test_box_heaters_earth_and_fittings_are_set_from_the_page(bench, project):
     post("chassis-box", width="500", material="steel", bottom="0", lid="120")
     box = layout_of(project).box
     assert (box.width, box.material, box.bottom, box.lid) == (0.5, "steel", False, 0.12)
+    post("chassis-wiring", measured="2.5")
+    assert layout_of(project).measured_volt == 0.0025
+    post("chassis-wiring", measured="")
+    assert layout_of(project).measured_volt is None
     post("chassis-wiring", heater_pitch="0")
     assert layout_of(project).heater_pitch == 0
     post("chassis-fitting", kind="vent")

@@ -145,6 +145,7 @@ class Layout(Model):
     strays: Annotated[tuple[Stray, ...], Field(max_length=40)] = ()
     holes: Annotated[tuple[Hole, ...], Field(max_length=MOST)] = ()
     earthing: Earthing = Earthing()
+    measured_volt: Annotated[float, Field(gt=0.0, le=10.0)] | None = named("Hum measured at the load, V rms", None)
     heater_pitch: Annotated[float, Field(ge=0.0, le=0.2)] = named("Twist of the heater pairs (0: none)", 0.015)
 
     @model_validator(mode="after")

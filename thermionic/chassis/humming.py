@@ -37,6 +37,7 @@ from thermionic.supplies.heating import heater_hum
 
 # The ways in which hum gets in that depend on where things are.
 LAID = ("magnetic", "capacitive", "earth")
+READ_UNSURE = 1.1  # of a hum that was read: a usual meter's
 # By how many times each way of getting in is unsure, either way.
 WIRES_UNSURE, CAPACITIVE_UNSURE, EARTH_UNSURE, INSIDE_UNSURE, LEAK_UNSURE = 1.6, 1.8, 1.5, 3.0, 10.0
 _UNTWISTED = 0.012  # m of a twisted pair that is open at either end
@@ -71,11 +72,13 @@ class Cause:
 @dataclass(frozen=True)
 class LayoutHum:
     """All hum of a layout at the load of its worse channel, by cause, the most first. ``reference_volt`` is the
-    load's at 1 W (or the reference output of a line stage)."""
+    load's at 1 W (or the reference output of a line stage). ``measured_volt`` is what was read there on the finished
+    amplifier: no cause alone can be more than that."""
 
     reference_volt: float
     causes: tuple[Cause, ...]
     channel: int
+    measured_volt: float | None = None
 
     @property
     def volt(self) -> float:
@@ -89,10 +92,16 @@ class LayoutHum:
 
     def band(self) -> tuple[float, float]:
         """The least and the most that it may be, V rms, as each cause is unsure."""
-        low, high = (
-            float(np.sqrt(sum((cause.volt * cause.unsure**sign) ** 2 for cause in self.causes))) for sign in (-1, 1)
-        )
-        return low, high
+        reaches = np.array([self.reach(cause) for cause in self.causes]).reshape(-1, 2)
+        low, high = (float(np.sqrt(np.sum(reaches[:, side] ** 2))) for side in (0, 1))
+        return (low, high) if self.measured_volt is None else (low, min(high, self.measured_volt * READ_UNSURE))
+
+    def reach(self, cause: Cause) -> tuple[float, float]:
+        """The least and the most that one cause may be, V rms."""
+        most = cause.volt * cause.unsure
+        if self.measured_volt is not None:
+            most = min(most, self.measured_volt * READ_UNSURE)
+        return min(cause.volt / cause.unsure, most), most
 
     def below(self, volt: float) -> float:
         """A voltage in dB below the reference (above nothing: better)."""
@@ -192,7 +201,8 @@ class Humming:
             causes += self._capacitive(channel, coupled)
             causes += self._earth(channel) + self._elsewhere()
             causes = [cause for cause in causes if cause.volt > 1e-10]
-            found.append(LayoutHum(reference, tuple(sorted(causes, key=lambda one: -one.volt)), channel))
+            causes.sort(key=lambda one: -one.volt)
+            found.append(LayoutHum(reference, tuple(causes), channel, self.layout.measured_volt))
         return found
 
     # What a volt in each wire does.

@@ -14,6 +14,8 @@ from thermionic.devices.base import Array
 from thermionic.earths.returns import Returns, returns
 
 OPEN_OHM, CORRODED_OHM, TOUCH_OHM = 1e6, 1.0, 0.02
+SOURCE_OHM = 0.3  # of a cable's screen and two earth wires to a distribution board: as usual
+_BEHIND = 0.5  # m
 _TRIED = 12
 
 
@@ -74,6 +76,12 @@ def _faults(laid: Laid) -> Iterator[EarthFault]:
             network = earth.with_links([*earth.links, touch], {touch.key: _over_sheet(laid, terminal, bolt)})
             yield _fault(f"touch:{terminal.key}", f"{terminal.body.title} touches the panel", earth, network,
                          (terminal.key, bolt), terminals)  # fmt: skip
+            # By the cable's screen and the house's wiring, half a metre behind the box: that loop's EMF by this
+            # amplifier's own fields is counted; what flows in the house's earth is not known.
+            own = Link(f"source: {terminal.key}", (terminal.key, bolt), SOURCE_OHM, 2e-6)
+            network = earth.with_links([*earth.links, own], {own.key: _behind(laid, terminal, bolt)})
+            words = f"The source at {terminal.body.title} has a protective earth of its own"
+            yield _fault(f"source:{terminal.key}", words, earth, network, (terminal.key, bolt), terminals)
     cans = [one for one in laid.wiring.earths if one.body.family == "capacitor"]
     if cans and laid.layout.earthing.school != "chassis":
         last = max(cans, key=lambda one: float(np.abs(one.at - terminals[bolt].at).sum()))
@@ -88,6 +96,14 @@ def _over_sheet(laid: Laid, terminal: Terminal, bolt: str) -> Array:
     there = next(one.at for one in laid.wiring.earths if one.key == bolt)
     under = -laid.layout.box.sheet
     return np.array([[terminal.at[0], terminal.at[1], under], [there[0], there[1], under]])
+
+
+def _behind(laid: Laid, terminal: Terminal, bolt: str) -> Array:
+    """From a jack out behind the box, along it and back to the bolt."""
+    there = next(one.at for one in laid.wiring.earths if one.key == bolt)
+    out = laid.layout.box.depth + _BEHIND
+    places = [(terminal.at[0], terminal.at[1]), (terminal.at[0], out), (there[0] + 0.1, out), (there[0], there[1])]
+    return np.array([[x, y, terminal.at[2]] for x, y in places])
 
 
 def _far_end(earth: EarthNetwork, link: Link) -> str:

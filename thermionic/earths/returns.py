@@ -200,8 +200,13 @@ def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexA
     graph: networkx.Graph[str] = networkx.Graph()
     terminals = {one.key: one for one in laid.wiring.earths}
     for row, link in enumerate(earth.links):
-        if not graph.has_edge(*link.ends):
-            graph.add_edge(*link.ends, row=row)
+        one, other = link.ends
+        if graph.has_edge(one, other):  # a second way between the same two is a loop by itself
+            between = f"{link.key} between"
+            graph.add_edge(one, between, row=row, begins=one)
+            graph.add_edge(between, other, row=None, begins=between)
+        else:
+            graph.add_edge(one, other, row=row, begins=one)
     # The sheet is one piece: loops within it are no loops of wires.
     found = []
     for cycle in networkx.minimum_cycle_basis(graph):
@@ -210,14 +215,16 @@ def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexA
         ordered = _in_order(graph, cycle)
         rows, signs = [], []
         for a, b in zip(ordered, [*ordered[1:], ordered[0]], strict=True):
-            row = graph.edges[a, b]["row"]
-            rows.append(row)
-            signs.append(1.0 if earth.links[row].ends == (a, b) else -1.0)
+            edge = graph.edges[a, b]
+            if edge["row"] is not None:
+                rows.append(edge["row"])
+                signs.append(1.0 if edge["begins"] == a else -1.0)
         whole = np.sum([sign * emf[row] for row, sign in zip(rows, signs, strict=True)], axis=0)
         around = [terminals[node].at[:2] for node in ordered if node in terminals]
         x, y = np.array([one[0] for one in around]), np.array([one[1] for one in around])
         area = abs(float(np.dot(x, np.roll(y, -1)) - np.dot(y, np.roll(x, -1)))) / 2
-        names = list(dict.fromkeys(_named(node, terminals) for node in ordered))
+        named = [_named(node, terminals) for node in ordered if not node.endswith(" between")]
+        names = list(dict.fromkeys(named))
         found.append(EarthLoop(", ".join(names), tuple(earth.links[row].key for row in rows), area, _rms(whole),
                                max(_rms(through[row]) for row in rows)))  # fmt: skip
     return sorted(found, key=lambda one: -one.emf)
