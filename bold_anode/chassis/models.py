@@ -8,15 +8,8 @@ from django.conf import settings
 from django.db import models
 
 from bold_anode.amps.models import Project
+from bold_anode.frame.owned import OfUser
 from thermionic.chassis.document import Layout, read_layout
-
-
-class OfUser(models.QuerySet[Any]):
-    """Queries that stay within one user's workshop."""
-
-    def of(self, user: Any) -> OfUser:
-        """Those of a user."""
-        return self.filter(owner=user)
 
 
 class KeptSize(models.Model):

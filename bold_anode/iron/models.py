@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from django.conf import settings
 from django.db import models
+
+from bold_anode.frame.owned import OfUser
 
 KINDS = [
     ("output", "Output transformer"),
@@ -14,14 +14,6 @@ KINDS = [
     ("choke", "Choke"),
     ("converter", "HT converter module"),
 ]
-
-
-class OfUser(models.QuerySet[Any]):
-    """Queries that stay within one user's workshop."""
-
-    def of(self, user: Any) -> OfUser:
-        """Those of a user."""
-        return self.filter(owner=user)
 
 
 class ShelfItem(models.Model):

@@ -2,18 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from django.conf import settings
 from django.db import models
 
-
-class OfUser(models.QuerySet[Any]):
-    """Queries that stay within one user's workshop."""
-
-    def of(self, user: Any) -> OfUser:
-        """Those of a user."""
-        return self.filter(owner=user)
+from bold_anode.frame.owned import OfUser
 
 
 class MainsReading(models.Model):

@@ -241,6 +241,22 @@ def test_an_earths_adjoint_is_its_own_solution_the_other_way_round():
     assert (by_ampere * into).sum() + (by_emf * emf).sum() == pytest.approx(direct)
 
 
+@pytest.mark.parametrize("school", ["star", "bus", "local stars", "daisy chain", "chassis"])
+def test_a_field_without_curl_lifts_the_earth_and_drives_nothing_around(school):
+    layout = changed_layout(first("lantern"), earthing={"school": school, "jacks_insulated": False})
+    now = laid("lantern", layout)
+    network = now.earth
+    # An EMF of a volt a metre along x, in wires and along the sheet alike.
+    ways = np.array([[way[-1][0] - way[0][0]] for way in network.ways]) + 0j
+    assert len(ways) > 3
+    volts = network.volts(np.array([50.0]), np.zeros((len(network.nodes), 1), dtype=complex), network.carried @ ways)
+    places = {one.key: one.at[0] for one in now.wiring.earths}
+    for row, node in enumerate(network.nodes):
+        if node in places:
+            # Bolts are on the sheet to the centimetre.
+            assert volts[row, 0].real == pytest.approx(places[node] - places[network.reference], abs=0.02)
+
+
 def test_three_resistances_make_the_voltages_of_kirchhoff():
     network = EarthNetwork(("a", "b", "c"), (Link("1", ("a", "b"), 1.0), Link("2", ("b", "c"), 2.0),
                                              Link("3", ("a", "c"), 3.0)), "c")  # fmt: skip
