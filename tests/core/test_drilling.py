@@ -8,7 +8,7 @@ import numpy as np
 import pypdfium2
 import pytest
 
-from tests.core.test_chassis import amplifier, first
+from tests.core.layouts import amplifier, first
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.document import LayoutRefused, changed_layout
 from thermionic.chassis.drilling import PAPERS, corners, dxf, holes, pdf, size_of, svg, table

@@ -1,0 +1,151 @@
+"""Signal earth as a network, its schools and faults, and protective earth."""
+
+import numpy as np
+import pytest
+
+from tests.core import simulator
+from tests.core.layouts import first, laid, moved
+from thermionic.chassis.document import Earthing, changed_layout
+from thermionic.chassis.earthing import EarthNetwork, Link
+from thermionic.chassis.humming import Humming
+from thermionic.earths.faults import faults, tried
+from thermionic.earths.protective import Verdict, points
+from thermionic.earths.returns import returns
+from thermionic.earths.schools import compared
+
+
+@simulator.needed
+def test_an_earth_network_has_the_voltages_of_the_other_simulator(tmp_path):
+    now = laid("saltpan", first("saltpan").model_copy(update={"earthing": Earthing(school="chassis")}))
+    known = Humming(now)
+    network, hertz = now.earth, known.hertz[:6:5]
+    into = known.returned[:, :6:5]
+    rng = np.random.default_rng(3)
+    emf = 1e-4 * (rng.normal(size=(len(network.links), 2)) + 1j * rng.normal(size=(len(network.links), 2)))
+    found = network.volts(hertz, into, emf)
+    names = {node: f"n{place}" for place, node in enumerate(network.nodes)} | {network.reference: "0"}
+    for column, frequency in enumerate(hertz):
+        lines = ["earth"]
+        for row, link in enumerate(network.links):
+            a, b = (names[end] for end in link.ends)
+            size, turn = abs(emf[row, column]), np.degrees(np.angle(emf[row, column]))
+            lines.append(f"V{row} m{row} {a} DC 0 AC {size:.12g} {turn:.12g}")
+            lines.append(f"R{row} m{row} k{row} {link.ohm:.12g}")
+            lines.append(f"L{row} k{row} {b} {max(link.henry, 1e-15):.12g}")
+        for place, node in enumerate(network.nodes):
+            size, turn = abs(into[place, column]), np.degrees(np.angle(into[place, column]))
+            if names[node] != "0" and size > 0:
+                lines.append(f"I{place} 0 {names[node]} DC 0 AC {size:.12g} {turn:.12g}")
+        lines += [f".ac lin 1 {frequency} {frequency}", ".end"]
+        _, variables, data = simulator.run("\n".join(lines), tmp_path)[-1]
+        theirs = dict(zip(variables, data[0], strict=True))
+        ours = {names[node]: found[place, column] for place, node in enumerate(network.nodes) if names[node] != "0"}
+        most = max(abs(value) for value in ours.values())
+        for node, value in ours.items():
+            assert abs(theirs[f"v({node})"] - value) < 1e-3 * abs(value) + 1e-6 * most
+
+
+def test_an_earths_adjoint_is_its_own_solution_the_other_way_round():
+    network = laid("lantern").earth
+    rng = np.random.default_rng(1)
+    weights = rng.normal(size=(len(network.nodes), 1)) + 0j
+    into = rng.normal(size=(len(network.nodes), 1)) + 0j
+    emf = rng.normal(size=(len(network.links), 1)) + 0j
+    hertz = np.array([100.0])
+    by_ampere, by_emf = network.adjoint(hertz, weights)
+    direct = (weights * network.volts(hertz, into, emf)).sum()
+    place = network.nodes.index(network.reference)
+    direct -= weights[place, 0] * network.volts(hertz, into, emf)[place, 0]
+    assert (by_ampere * into).sum() + (by_emf * emf).sum() == pytest.approx(direct)
+
+
+@pytest.mark.parametrize("school", ["star", "bus", "local stars", "daisy chain", "chassis"])
+def test_a_field_without_curl_lifts_the_earth_and_drives_nothing_around(school):
+    layout = changed_layout(first("lantern"), earthing={"school": school, "jacks_insulated": False})
+    now = laid("lantern", layout)
+    network = now.earth
+    # An EMF of a volt a metre along x, in wires and along the sheet alike.
+    ways = np.array([[way[-1][0] - way[0][0]] for way in network.ways]) + 0j
+    assert len(ways) > 3
+    volts = network.volts(np.array([50.0]), np.zeros((len(network.nodes), 1), dtype=complex), network.carried @ ways)
+    places = {one.key: one.at[0] for one in now.wiring.earths}
+    for row, node in enumerate(network.nodes):
+        if node in places:
+            # Bolts are on the sheet to the centimetre.
+            assert volts[row, 0].real == pytest.approx(places[node] - places[network.reference], abs=0.02)
+
+
+def test_three_resistances_make_the_voltages_of_kirchhoff():
+    network = EarthNetwork(("a", "b", "c"), (Link("1", ("a", "b"), 1.0), Link("2", ("b", "c"), 2.0),
+                                             Link("3", ("a", "c"), 3.0)), "c")  # fmt: skip
+    hertz = np.array([50.0])
+    volts = network.volts(hertz, np.array([[1.0], [0.0], [-1.0]], dtype=complex))[:, 0]
+    # 3 Ω beside 3 Ω: 1.5 V at a, two thirds of it at b.
+    assert volts == pytest.approx([1.5, 1.0, 0.0])
+    # A volt around the loop of 6 Ω drives a sixth of an ampere through all of it.
+    emf = np.array([[1.0], [0.0], [0.0]], dtype=complex)
+    still = network.volts(hertz, np.zeros((3, 1), dtype=complex), emf)
+    assert np.abs(network.through(hertz, still, emf)[:, 0]) == pytest.approx([1 / 6] * 3)
+
+
+def test_the_schools_of_earth_are_compared_in_this_layout():
+    found = {one.school: one for one in compared(laid("lantern"))}
+    assert [one.now for one in found.values()].count(True) == 1
+    assert found["star"].wire > found["bus"].wire > found["chassis"].wire
+    assert found["star"].crosstalk < found["bus"].crosstalk < found["daisy chain"].crosstalk + 60
+
+
+def test_a_second_earth_lets_the_charging_pulses_through_the_sheet():
+    now = laid("lantern")
+    second = next(fault for fault in faults(now) if fault.key.startswith("second:can:blocks/reservoir"))
+    _, _, back = tried(now, second.key)
+    assert back.load_volt > 20 * returns(now).load_volt
+    assert back.loops
+    assert second.reads < second.should
+
+
+def test_a_source_with_an_earth_of_its_own_hums_through_a_chassis_that_is_met_at_the_supply():
+    gained = {}
+    for bolt in ("inputs", "supply"):
+        layout = changed_layout(first("saltpan"), earthing={"school": "bus", "bolt": bolt})
+        now = laid("saltpan", layout)
+        key = next(fault.key for fault in faults(now) if fault.key.startswith("source:"))
+        fault, wrong, back = tried(now, key)
+        loop = next(one for one in back.loops if any(link.startswith("source") for link in one.links))
+        assert loop.emf > 0
+        assert fault.reads < fault.should
+        gained[bolt] = wrong.hum.laid_volt / now.hum.laid_volt
+    # Met at the inputs, what flows around flows in no wire of the amplifier's.
+    assert gained["inputs"] == pytest.approx(1.0, abs=0.05)
+    assert gained["supply"] > 1.1
+
+
+def test_a_corroded_joint_is_an_ohm_on_the_meter_and_a_missing_one_is_open():
+    now = laid("lantern")
+    by_kind = {
+        kind: [fault for fault in faults(now) if fault.key.startswith(kind)] for kind in ("corroded", "missing")
+    }
+    for fault in by_kind["corroded"]:
+        assert 0.9 < fault.reads - fault.should < 1.1
+    assert all(fault.reads > 1e5 for fault in by_kind["missing"])
+    assert tried(now, "nonsense") is None
+
+
+def test_protective_earth_is_looked_at_point_by_point():
+    layout = first("lantern")
+    assert not [one for one in points(laid("lantern")) if one.verdict is Verdict.AMISS]
+    far = laid("lantern", moved("lantern", layout, "mains side:earth bolt", u=0.05, v=0.05))
+    assert [one.about for one in points(far) if one.verdict is Verdict.AMISS] == ["The shortest way from the inlet"]
+    thin = laid("lantern", changed_layout(layout, earthing=layout.earthing.model_dump() | {"protective_gauge": 0.5}))
+    assert [one.about for one in points(thin) if one.verdict is Verdict.AMISS] == ["Wire size"]
+    at = layout.of("mains side:earth bolt")
+    shared = laid("lantern", moved("lantern", layout, "earth:signal", u=at.u, v=at.v))
+    assert [one.about for one in points(shared) if one.verdict is Verdict.AMISS] == ["Nothing else on its bolt"]
+
+
+def test_the_grids_earth_voltage_makes_the_hum_at_the_load():
+    now = laid("plover", changed_layout(first("plover"), earthing={"school": "chassis"}))
+    back = returns(now)
+    # The first tube's alone accounts for what comes out.
+    first_tube = back.grids[0]
+    assert first_tube.at_load == pytest.approx(back.load_volt, rel=0.5)
