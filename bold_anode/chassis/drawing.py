@@ -12,7 +12,7 @@ from math import cos, radians, sin
 
 import numpy as np
 
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import Box, Face, Layout, Placed
 from thermionic.chassis.fitting_in import Misfit
 from thermionic.chassis.humming import Laid

@@ -6,7 +6,8 @@ from typing import Any
 
 from thermionic.chassis.document import FACES
 from thermionic.chassis.geometry import frame
-from thermionic.chassis.humming import Cause, Laid, LayoutHum
+from thermionic.chassis.hum import Cause, LayoutHum
+from thermionic.chassis.humming import Laid
 from thermionic.chassis.stability import fed_back
 from thermionic.values import Quantity, display
 

@@ -8,7 +8,8 @@ import pytest
 
 from tests.core.layouts import NAMES, amplifier, body_of, first, laid, moved, rms
 from thermionic.chassis.arranging import SCHOOLS, completed, order_of
-from thermionic.chassis.bodies import Attached, bodies
+from thermionic.chassis.bodies import bodies
+from thermionic.chassis.body import Attached
 from thermionic.chassis.document import Layout, LayoutRefused, Placed, changed_layout, read_layout
 from thermionic.chassis.editing import (
     bent,

@@ -7,7 +7,8 @@ import pytest
 
 from tests.core.layouts import amplifier, first, laid, moved, rms, way
 from thermionic.chassis.arranging import SCHOOLS, arranged
-from thermionic.chassis.bodies import Attached, bodies
+from thermionic.chassis.bodies import bodies
+from thermionic.chassis.body import Attached
 from thermionic.chassis.document import LayoutRefused, Stray, changed_layout
 from thermionic.chassis.editing import (
     bent,
@@ -88,7 +89,7 @@ def test_an_emf_goes_with_each_harmonics_own_frequency():
     source = replace(source, pair=replace(source.pair, pitch=0.0))
     emf = humming._induced([source])[0]
     number = next(n for n, wire in enumerate(humming.wires) if wire.net.node == "volume")
-    middle = Pieces.of([humming._lowered(source.pair.points)])
+    middle = Pieces.of([humming.lowered(source.pair.points)])
     aside = middle.sideways * source.pair.spacing / 2
     victim = Pieces.of([humming.ways[number]])
     for order in (1, 5):  # those of the harmonics at which the sheet is computed

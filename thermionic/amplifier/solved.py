@@ -185,7 +185,7 @@ class SolvedAmplifier:
         """Transfer from a node (by default the source's own voltage) to another, 2 Hz to 500 kHz."""
         system, name = self.state.at.system, self.compiled.node
         at = self._tone_response[:, system.node(name(node))]
-        base = self._tone_response[:, system.node(name(source))] if source else np.full(len(at), self._tone_volt)
+        base = self._tone_response[:, system.node(name(source))] if source else np.full(len(at), self.tone_volt)
         return Response(_RESPONSE_HERTZ, at / base)
 
     @property
@@ -194,11 +194,13 @@ class SolvedAmplifier:
         return self.compiled.source.node
 
     @property
-    def _tone_volt(self) -> float:
+    def tone_volt(self) -> float:
+        """The peak of the source's test tone, V."""
         return float(self.netlist[self.compiled.source.part].device.excitation().tone[2])
 
     @lazily
-    def _reference_phasors(self) -> ComplexArray:
+    def reference_phasors(self) -> ComplexArray:
+        """Every unknown's phasor at 1 kHz for the source's test tone, (size,)."""
         phasors: ComplexArray = self.small_signal.tone(np.array([REFERENCE_HERTZ]))[0]
         return phasors
 
@@ -206,7 +208,7 @@ class SolvedAmplifier:
         """A node's phasor at 1 kHz per volt of the source, by its small signal."""
         if node == GROUND:
             return 0j
-        return complex(self._reference_phasors[self.state.at.system.node(self.compiled.node(node))]) / self._tone_volt
+        return complex(self.reference_phasors[self.state.at.system.node(self.compiled.node(node))]) / self.tone_volt
 
     def gain(self, node: str, source: str = "") -> float:
         """Magnitude of the voltage gain between two nodes at 1 kHz; from the source if no other is named."""
@@ -253,7 +255,7 @@ class SolvedAmplifier:
     def unsettled_volt(self) -> float | None:
         """The source's level, V rms, from which on no steady state was found; None if one was at every level."""
         solved, wanted = len(self.drive.levels), self._levels
-        return float(wanted[solved] * self._tone_volt / np.sqrt(2)) if solved < len(wanted) else None
+        return float(wanted[solved] * self.tone_volt / np.sqrt(2)) if solved < len(wanted) else None
 
     @lazily
     def route(self) -> tuple[str, ...]:
@@ -270,7 +272,7 @@ class SolvedAmplifier:
         for use in self.compiled.tubes:
             if use.block not in self.route:
                 continue
-            swing = abs(self.phasor(use.grid) - self.phasor(use.cathode)) * self._tone_volt
+            swing = abs(self.phasor(use.grid) - self.phasor(use.cathode)) * self.tone_volt
             bias = abs(self.over_cathode(use, "grid"))
             level = max(bias, 0.1) / swing if swing > 1e-9 else np.inf
             reach[use.block] = min(level, reach.get(use.block, np.inf))
@@ -292,7 +294,7 @@ class SolvedAmplifier:
         ohm = self.load.ohm
         return tuple(
             DrivenPoint(
-                source_volt=float(level * self._tone_volt / np.sqrt(2)),
+                source_volt=float(level * self.tone_volt / np.sqrt(2)),
                 output_volt=float(np.sqrt(np.sum(size[row, 1:] ** 2) / 2)),
                 power_watt=float(np.sum(size[row, 1:] ** 2) / (2 * ohm)),
                 distortion=float(total[row]),

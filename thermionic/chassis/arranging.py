@@ -13,7 +13,7 @@ from math import ceil, sqrt
 import numpy as np
 
 from thermionic.blocks import Group
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import Box, Layout, Placed
 from thermionic.design import Design
 from thermionic.devices.base import Array

@@ -13,7 +13,7 @@ from ezdxf.filemanagement import new
 from reportlab.lib.pagesizes import A4, LETTER
 from reportlab.pdfgen.canvas import Canvas
 
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import FACES, Face, Layout
 from thermionic.chassis.geometry import frame, turned
 

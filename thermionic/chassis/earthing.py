@@ -14,7 +14,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.catalogue import material
 from thermionic.chassis.document import Layout
 from thermionic.chassis.fields import MU0

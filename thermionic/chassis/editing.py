@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.catalogue import panel_kinds, panel_title
 from thermionic.chassis.document import FACES, Fitting, Layout, LayoutRefused, Placed, changed_layout
 from thermionic.chassis.geometry import frame

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout, Placed
 from thermionic.chassis.geometry import frame, turned
 from thermionic.chassis.solids import Solid, meet, outline, solids

@@ -18,13 +18,15 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.chassis.arranging import order_of
-from thermionic.chassis.bodies import Attached, Body, bodies
-from thermionic.chassis.capacitances import capacitances
+from thermionic.chassis.bodies import bodies
+from thermionic.chassis.body import Attached, Body
 from thermionic.chassis.catalogue import material
+from thermionic.chassis.coupling import coupled
 from thermionic.chassis.document import Layout
 from thermionic.chassis.earthing import EarthNetwork, earth_network
 from thermionic.chassis.fields import Dipole, Filaments, Pieces, Sheet, flux_density, linkage, through_dipole
 from thermionic.chassis.geometry import direction, in_room
+from thermionic.chassis.hum import Cause, LayoutHum
 from thermionic.chassis.nets import EARTH, Net
 from thermionic.chassis.sources import IronSource, PairSource, Sources, coil_axis
 from thermionic.chassis.transfer import HARMONICS, Transfers, transfers
@@ -35,9 +37,6 @@ from thermionic.performance.levels import reference_output
 from thermionic.performance.quiet import quiet
 from thermionic.supplies.heating import heater_hum
 
-# The ways in which hum gets in that depend on where things are.
-LAID = ("magnetic", "capacitive", "earth")
-READ_UNSURE = 1.1  # of a hum that was read: a usual meter's
 # By how many times each way of getting in is unsure, either way.
 WIRES_UNSURE, CAPACITIVE_UNSURE, EARTH_UNSURE, INSIDE_UNSURE, LEAK_UNSURE = 1.6, 1.8, 1.5, 3.0, 10.0
 _UNTWISTED = 0.012  # m of a twisted pair that is open at either end
@@ -46,66 +45,8 @@ _FLOOR = 0.03  # of an untwisted pair's field that is left of a pair twisted by 
 _TUBE_AREA = 1.0e-4
 # A shell core gathers so many times the field that it stands in, at this flux density at its rating, T.
 _GATHERS, _CORE_TESLA = 3.0, 1.0
-RADIUS, _PIN = 0.4e-3, 0.008  # m: of a wire; the length of a pin
-_UPRIGHT = np.array([0.0, 0.0, _PIN])
-_COARSE = 0.03  # m, of a piece with one charge along it
 _ANCHORS = np.array([1, 2, 5, 12])  # the harmonics at which the sheet is computed
 _CARRIES = 2e-3  # A, of a wire whose field is computed
-_FELT = 1e-3  # of the most sensitive net's: what is less is no victim of a capacitance
-
-
-@dataclass(frozen=True)
-class Cause:
-    """One source of hum by one way: what it is and where it gets in, in words and by the key of its body or wire; the
-    volts at the load, rms, its strongest frequency, Hz, and by how many times it is unsure either way."""
-
-    source: str
-    key: str
-    way: str
-    path: str
-    path_key: str
-    volt: float
-    hertz: float
-    unsure: float
-
-
-@dataclass(frozen=True)
-class LayoutHum:
-    """All hum of a layout at the load of its worse channel, by cause, the most first. ``reference_volt`` is the
-    load's at 1 W (or the reference output of a line stage). ``measured_volt`` is what was read there on the finished
-    amplifier: no cause alone can be more than that."""
-
-    reference_volt: float
-    causes: tuple[Cause, ...]
-    channel: int
-    measured_volt: float | None = None
-
-    @property
-    def volt(self) -> float:
-        """All of it, V rms, sources added by their squares."""
-        return float(np.sqrt(sum(cause.volt**2 for cause in self.causes)))
-
-    @property
-    def laid_volt(self) -> float:
-        """What the layout has a say in: without ripple on the rails and what leaks inside tubes, V rms."""
-        return float(np.sqrt(sum(cause.volt**2 for cause in self.causes if cause.way in LAID)))
-
-    def band(self) -> tuple[float, float]:
-        """The least and the most that it may be, V rms, as each cause is unsure."""
-        reaches = np.array([self.reach(cause) for cause in self.causes]).reshape(-1, 2)
-        low, high = (float(np.sqrt(np.sum(reaches[:, side] ** 2))) for side in (0, 1))
-        return (low, high) if self.measured_volt is None else (low, min(high, self.measured_volt * READ_UNSURE))
-
-    def reach(self, cause: Cause) -> tuple[float, float]:
-        """The least and the most that one cause may be, V rms."""
-        most = cause.volt * cause.unsure
-        if self.measured_volt is not None:
-            most = min(most, self.measured_volt * READ_UNSURE)
-        return min(cause.volt / cause.unsure, most), most
-
-    def below(self, volt: float) -> float:
-        """A voltage in dB below the reference (above nothing: better)."""
-        return float(20 * np.log10(self.reference_volt / max(volt, 1e-12)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -162,11 +103,11 @@ class Humming:
         # Everything that an EMF can be in: the wires of nets, then the ways of earth.
         self.wires = laid.wiring.wires
         self.nets = [*(wire.net for wire in self.wires), *(EARTH for _ in laid.earth.ways)]
-        self.ways = [self._lowered(one) for one in (*(wire.points for wire in self.wires), *laid.earth.ways)]
+        self.ways = [self.lowered(one) for one in (*(wire.points for wire in self.wires), *laid.earth.ways)]
         self.pieces = Pieces.of(self.ways)
 
-    def _lowered(self, points: Array) -> Array:
-        """Heights from the middle of the top sheet."""
+    def lowered(self, points: Array) -> Array:
+        """Points with heights from the middle of the top sheet."""
         found: Array = points + self._half
         return found
 
@@ -194,11 +135,11 @@ class Humming:
         induced = list(zip(pairs, self._induced(pairs), strict=True))
         strayed = [(iron, self._strayed(iron)) for iron in irons]
         supply = self._supply()
-        coupled = self._coupled(pairs)
+        pushed = coupled(self, pairs)
         for channel in self.numbers:
             gains = self._gains(channel)
             causes = self._magnetic(channel, gains, induced, strayed, supply)
-            causes += self._capacitive(channel, coupled)
+            causes += self._capacitive(channel, pushed)
             causes += self._earth(channel) + self._elsewhere()
             causes = [cause for cause in causes if cause.volt > 1e-10]
             causes.sort(key=lambda one: -one.volt)
@@ -252,7 +193,7 @@ class Humming:
             return []
         filaments = []
         for number, source in enumerate(sources):
-            middle = Pieces.of([self._lowered(source.pair.points)])
+            middle = Pieces.of([self.lowered(source.pair.points)])
             along = np.concatenate([[0], np.cumsum(np.sqrt((middle.along**2).sum(axis=1)))])
             halfway = (along[:-1] + along[1:]) / 2
             opened = (halfway < _UNTWISTED) | (halfway > along[-1] - _UNTWISTED)
@@ -272,7 +213,7 @@ class Humming:
     def _dipole(self, iron: IronSource) -> Dipole:
         placed, body = self.placed[iron.body.key], iron.body
         middle = (body.sizes.above - min(body.sizes.below, body.sizes.above)) / 2
-        at = self._lowered(in_room(self.box, placed, (0.0, 0.0, middle)))
+        at = self.lowered(in_room(self.box, placed, (0.0, 0.0, middle)))
         return Dipole(at, direction(self.box, placed, coil_axis(body)))
 
     def _strayed(self, iron: IronSource) -> ComplexArray:
@@ -383,7 +324,7 @@ class Humming:
             placed = self.placed.get(body.key)
             if placed is None or body is iron.body or body.channel not in (0, channel):
                 continue
-            at = self._lowered(in_room(self.box, placed, (0.0, 0.0, body.sizes.above * 0.45)))
+            at = self.lowered(in_room(self.box, placed, (0.0, 0.0, body.sizes.above * 0.45)))
             emf = np.zeros(HARMONICS, dtype=complex)
             if body.family == "transformer":
                 axis = direction(self.box, placed, coil_axis(body))
@@ -430,49 +371,6 @@ class Humming:
                      hertz, unsure)  # fmt: skip
 
     # Capacitive.
-
-    def _coupled(self, pairs: Sequence[PairSource]) -> list[tuple[PairSource, Net, ComplexArray]]:
-        """The current that each pair drives into each net, A, (harmonics,)."""
-        felt = {
-            net: float(np.abs(self.transfers.of_current(net.node)).max())
-            for net in dict.fromkeys(wire.net for wire in self.laid.wiring.wires)
-        }
-        most = max(felt.values(), default=0.0)
-        nets = {net: number for number, net in enumerate(net for net in felt if felt[net] > _FELT * most)}
-        lines, owners = [], []
-        for wire in self.laid.wiring.wires:
-            if wire.net in nets and not wire.shielded:
-                lines.append(self._lowered(wire.points))
-                owners.append(nets[wire.net])
-        for body in self.laid.bodies:
-            for pin in body.pins if body.key in self.placed else ():
-                if pin.net in nets:
-                    at = self._lowered(in_room(self.box, self.placed[body.key], pin.at))
-                    lines.append(np.array([at, at + _UPRIGHT]))
-                    owners.append(nets[pin.net])
-        whole = Pieces.of(lines, _COARSE)
-        cut = [Pieces(whole.start, whole.end, np.array(owners, dtype=int)[whole.wire])]
-        legs: list[int] = []
-        for source in pairs:
-            middle = Pieces.of([self._lowered(source.pair.points)], _COARSE)
-            for side in (1, -1):
-                legs.append(len(nets) + len(legs))
-                moved = middle.moved(side * middle.sideways * source.pair.spacing / 2)
-                cut.append(Pieces(moved.start, moved.end, np.full(len(moved.wire), legs[-1])))
-        size = len(nets) + len(legs)
-        if not nets or not legs:
-            return []
-        pieces = Pieces(*(np.concatenate([getattr(one, name) for one in cut]) for name in ("start", "end", "wire")))
-        matrix = capacitances(pieces, np.full(len(pieces.wire), RADIUS), size)
-        found = []
-        for k, source in enumerate(pairs):
-            for net, number in nets.items():
-                push = np.zeros(HARMONICS, dtype=complex)
-                for leg, volts in enumerate(source.volts):
-                    between = -matrix[number, legs[2 * k + leg]]
-                    push += 2j * np.pi * self.hertz * between * volts
-                found.append((source, net, push))
-        return found
 
     def _capacitive(self, channel: int, coupled: Sequence[tuple[PairSource, Net, ComplexArray]]) -> list[Cause]:
         grouped: dict[str, dict[Net, ComplexArray]] = defaultdict(dict)

@@ -44,13 +44,13 @@ class Nets:
         return (1, 2) if self.compiled.design.channels == 2 else (0,)
 
     @lazily
-    def _shared(self) -> frozenset[str]:
+    def shared(self) -> frozenset[str]:
         """The ids of blocks that all channels share."""
         return frozenset(block.id for block in self.compiled.design.blocks if block.scope == "shared")
 
     def copies(self, block: str) -> tuple[int, ...]:
         """The channels that a block has a copy in."""
-        return (0,) if block in self._shared else self.channels
+        return (0,) if block in self.shared else self.channels
 
     @lazily
     def _one(self) -> dict[str, str]:
@@ -63,7 +63,7 @@ class Nets:
         return frozenset(
             self._copper(node)
             for part in self.compiled.netlist.parts
-            if block_of(part) in self._shared or isinstance(part.device, Feed)
+            if block_of(part) in self.shared or isinstance(part.device, Feed)
             for node in part.nodes
         )
 

@@ -7,10 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from thermionic.chassis import editing
-from thermionic.chassis.bodies import Body, bodies
+from thermionic.chassis.bodies import bodies
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout, LayoutRefused
 from thermionic.chassis.fitting_in import misfits
-from thermionic.chassis.humming import Laid, LayoutHum, lay
+from thermionic.chassis.hum import LayoutHum
+from thermionic.chassis.humming import Laid, lay
 
 _MOVES = ((0.04, 0.0), (-0.04, 0.0), (0.0, 0.04), (0.0, -0.04))
 _IRON = ("mains transformer", "transformer", "choke")

@@ -14,7 +14,8 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.chassis.arranging import SCHOOLS, arranged
-from thermionic.chassis.bodies import Body, bodies
+from thermionic.chassis.bodies import bodies
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout, LayoutRefused, Placed
 from thermionic.chassis.editing import placed_at
 from thermionic.chassis.fitting_in import misfits

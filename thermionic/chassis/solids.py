@@ -10,7 +10,7 @@ import numpy as np
 import shapely
 from shapely import Polygon, affinity
 
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import Box, Face, Placed
 from thermionic.chassis.geometry import frame
 from thermionic.devices.base import Array

@@ -10,7 +10,7 @@ import numpy as np
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import HeaterFeed, HeaterUse, Rectified, Winding
 from thermionic.blocks.fields import Choke
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout
 from thermionic.chassis.fields import MU0
 from thermionic.chassis.transfer import HARMONICS, Transfers

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.chassis.bodies import Attached
+from thermionic.chassis.body import Attached
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.small_signal import respond
 from thermionic.devices.base import Array, ComplexArray

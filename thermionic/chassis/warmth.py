@@ -12,7 +12,7 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.fields import SmoothingCapacitor
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout
 from thermionic.chassis.geometry import in_room
 from thermionic.chassis.humming import Laid

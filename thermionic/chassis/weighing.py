@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import shapely
 
-from thermionic.chassis.bodies import Body
+from thermionic.chassis.body import Body
 from thermionic.chassis.catalogue import material
 from thermionic.chassis.geometry import in_room
 from thermionic.chassis.humming import Laid

@@ -17,7 +17,7 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import HeaterFeed, HeaterUse, Rectified, Winding
-from thermionic.chassis.bodies import Attached, Body, Pin
+from thermionic.chassis.body import Attached, Body, Pin
 from thermionic.chassis.document import Layout, Placed
 from thermionic.chassis.geometry import in_room
 from thermionic.chassis.nets import EARTH, Net, Nets

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import networkx
 import numpy as np
 
-from thermionic.chassis.bodies import Attached
+from thermionic.chassis.body import Attached
 from thermionic.chassis.earthing import EarthNetwork, Link
 from thermionic.chassis.humming import Humming, Laid
 from thermionic.chassis.wiring import Terminal
@@ -245,8 +245,8 @@ def _crosstalk(laid: Laid, channel: int) -> float | None:
         return None
     other = 3 - channel
     hertz = np.array([TONE])
-    driven = source_for(amplifier, reference_output(amplifier)) * np.sqrt(2) / amplifier._tone_volt
-    phasors = amplifier._reference_phasors * driven
+    driven = source_for(amplifier, reference_output(amplifier)) * np.sqrt(2) / amplifier.tone_volt
+    phasors = amplifier.reference_phasors * driven
     system = amplifier.state.at.system
     at = {key: row for row, key in enumerate(laid.earth.nodes)}
     amperes = np.zeros((len(at), 1), dtype=complex)
