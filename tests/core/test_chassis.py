@@ -1,7 +1,9 @@
 """What a design puts on its chassis, how it is wired, and whether it fits, warms and weighs."""
 
+import json
 from collections import Counter
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -297,3 +299,15 @@ def test_an_output_led_along_the_input_comes_back_in_phase():
         20 * np.log10(worst(beside).farad / worst(now).farad), abs=0.1
     )
     assert worst(beside).too_near is (worst(beside).gain_db > -10)
+
+
+def test_a_layout_that_was_stored_by_the_first_version_opens():
+    stored = json.loads((Path(__file__).parent / "data" / "layout_v1.json").read_text())
+    layout = read_layout(stored)
+    tube = next(one for one in stored["placed"] if one["body"] == "tube:v1:0")
+    assert layout.of("tube:v1:0").u == tube["u"]
+    assert layout.strays[0].microtesla == 9.5
+    assert layout.wires[0].bends == ((0.1, 0.05), (0.12, 0.08))
+    now = laid("lantern", completed(bodies(amplifier("lantern"), layout), amplifier("lantern").design, layout))
+    assert now.hum.volt > 0
+    assert now.layout.of("fitting:foot:1")
