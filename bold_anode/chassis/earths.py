@@ -14,6 +14,7 @@ from bold_anode.amps.rooms import Shown, after, owned
 from bold_anode.amps.tabs import Tab, draw_chosen
 from bold_anode.chassis import laying, operations
 from bold_anode.chassis.drawing import Flat, drawn
+from bold_anode.chassis.figures import against_of, where_of
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.requests import Request
 from thermionic.chassis.document import Layout, LayoutRefused
@@ -81,8 +82,10 @@ def _said(link: EarthLink) -> str:
     return f"{link.name}: {display(link.ampere, Quantity.CURRENT, 2)} in {display(link.ohm, Quantity.RESISTANCE, 2)}"
 
 
-def _figures(found: Returns) -> dict[str, Any]:
+def _figures(now: Laid, found: Returns) -> dict[str, Any]:
     return {
+        "where": where_of(now),
+        "against": against_of(now),
         "load": _micro(found.load_volt),
         "below": f"{found.below(found.load_volt):.0f} dB" if found.load_volt > 1e-9 else "no",
         "crosstalk": f"{found.crosstalk_db:.0f} dB" if found.crosstalk_db is not None else "",
@@ -107,7 +110,7 @@ def draw_network(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     standing, now = _laid(shown)
     found = returns(now)
     return "chassis/network.html", {
-        "standing": standing, "earthing": standing.layout.earthing, **_picture(now, found), **_figures(found),
+        "standing": standing, "earthing": standing.layout.earthing, **_picture(now, found), **_figures(now, found),
         "bolts": ("inputs", "supply"),
     }  # fmt: skip
 
@@ -118,6 +121,8 @@ def draw_schools(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     hum = now.hum
     return "chassis/earth_schools.html", {
         "standing": standing,
+        "where": where_of(now),
+        "against": against_of(now),
         "schools": [
             {"name": one.school, "now": one.now, "why": one.why, "returned": _micro(one.returned),
              "returned_db": f"{hum.below(one.returned):.0f} dB" if one.returned > 1e-9 else "",
@@ -147,7 +152,7 @@ def draw_faults(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
             "without": f"{hum.below(hum.volt):.0f} dB", "probe": fault.probe_words,
             "reads": "nothing: open" if fault.reads > 1e5 else display(fault.reads, Quantity.RESISTANCE, 2),
             "should": display(max(fault.should, 1e-4), Quantity.RESISTANCE, 2),
-            "fine": abs(fault.reads - fault.should) < 0.2, **_picture(wrong, back), **_figures(back),
+            "fine": abs(fault.reads - fault.should) < 0.2, **_picture(wrong, back), **_figures(now, back),
         }  # fmt: skip
     return "chassis/earth_faults.html", context
 

@@ -22,8 +22,22 @@ def decibels(hum: LayoutHum, volt: float) -> str:
     return f"{below:.0f} dB" if below < 150 else "none"
 
 
-def said_of(hum: LayoutHum) -> dict[str, Any]:
+def where_of(laid: Laid) -> str:
+    """Where hum is reckoned: the loudspeaker, or the output, of the worse channel."""
+    channel = {0: "", 1: "left ", 2: "right "}[laid.hum.channel]
+    return f"{channel}{'loudspeaker' if laid.amplifier.load.power else 'output'}"
+
+
+def against_of(laid: Laid) -> str:
+    """What hum is reckoned against."""
+    volt = laid.hum.reference_volt
+    watt = volt**2 / laid.amplifier.load.ohm
+    return display(watt, Quantity.POWER, 2) if laid.amplifier.load.power else display(volt, Quantity.VOLTAGE, 2)
+
+
+def said_of(laid: Laid) -> dict[str, Any]:
     """All of the hum in words."""
+    hum = laid.hum
     low, high = hum.band()
     return {
         "below": f"{hum.below(hum.volt):.0f}",
@@ -32,7 +46,8 @@ def said_of(hum: LayoutHum) -> dict[str, Any]:
         "volt": display(hum.volt, Quantity.VOLTAGE, 2),
         "measured": f"{hum.measured_volt * 1e3:g}" if hum.measured_volt else "",
         "measured_below": f"{hum.below(hum.measured_volt):.0f}" if hum.measured_volt else "",
-        "channel": {0: "", 1: "the left channel's", 2: "the right channel's"}[hum.channel],
+        "where": where_of(laid),
+        "against": against_of(laid),
         "mine": f"{hum.below(sum(c.volt**2 for c in hum.causes if c.way not in ('supply', 'leakage')) ** 0.5):.0f}",
     }
 

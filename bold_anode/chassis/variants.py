@@ -10,6 +10,7 @@ from django.views.decorators.http import require_POST
 from bold_anode.amps.models import Project
 from bold_anode.amps.rooms import Shown, after, owned
 from bold_anode.chassis import laying, operations
+from bold_anode.chassis.figures import against_of
 from bold_anode.chassis.models import ChassisLayout
 from bold_anode.frame.requests import Request
 from thermionic.chassis.fitting_in import misfits
@@ -30,8 +31,9 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     chosen = next((one for one in columns if one["chosen"]), columns[0])
     names = list(dict.fromkeys(name for one in columns for name in one["causes"]))
     loudest = sorted(names, key=lambda name: min(one["causes"].get(name, 999.0) for one in columns))[:_CAUSES]
+    against = against_of(laying.laid(shown.project, laying.standing(shown.project).layout))
     figures = [(name, "dB", 1) for name in loudest]
-    table = [_row("All hum, dB below 1 W", [one["all"] for one in columns], chosen["all"], 1, 0)]
+    table = [_row(f"All hum, dB below {against}", [one["all"] for one in columns], chosen["all"], 1, 0)]
     table += [
         _row(name, [one["causes"].get(name) for one in columns], chosen["causes"].get(name), 1, 0)
         for name, _, _ in figures
@@ -41,7 +43,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     table.append(_row("Wire in all, m", [one["wire"] for one in columns], chosen["wire"], -1, 1))
     table.append(_row("Left like right, %", [one["even"] for one in columns], chosen["even"], 1, 0))
     table.append(_row("Does not fit", [one["wrong"] for one in columns], chosen["wrong"], -1, 0))
-    return "chassis/variants.html", {"columns": columns, "table": table, "stored": bool(rows),
+    return "chassis/variants.html", {"against": against, "columns": columns, "table": table, "stored": bool(rows),
                                      "standing": laying.standing(shown.project)}  # fmt: skip
 
 

@@ -60,7 +60,7 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
         "kept_sizes": KeptSize.objects.of(user),
         "feeds": [one for one in feeds(now) if one["near"]] if request.method == "GET" else [],
         "misfits": wrong,
-        "hum": said_of(now.hum),
+        "hum": said_of(now),
         "bars": hum_bars(now.hum),
         "selected": selected(now, chosen),
         "schools": SCHOOLS,

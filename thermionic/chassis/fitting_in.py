@@ -59,6 +59,15 @@ def _on_its_face(body: Body, placed: Placed, layout: Layout) -> list[Misfit]:
         found.append(
             Misfit((body.key,), f"{body.title} stands {_mm(over)} over the edge of the {placed.face}.", over)
         )
+    for opening in body.sizes.openings:
+        u, v = turned(*opening.at, placed.turn)
+        half = max(opening.diameter or 0.0, opening.width or 0.0, opening.height or 0.0) / 2
+        u, v = placed.u + u, placed.v + v
+        beyond = max(half - u, half - v, u + half - face.width, v + half - face.height)
+        if beyond > TOUCH:
+            words = f"A hole of {body.title} is {_mm(beyond)} over the edge of the {placed.face}."
+            found.append(Misfit((body.key,), words, beyond))
+            break
     if placed.face in ("top", "bottom"):
         deep = (body.sizes.above if placed.inside else body.sizes.below) - placed.raised
         left = box.height - 2 * box.sheet if box.bottom else box.height
