@@ -192,7 +192,20 @@ def test_a_capacitor_is_warmer_nearer_to_a_hot_tube_and_lives_shorter():
     # 20 W of which seven tenths are radiated, spread over a sphere of 6 cm and taken up on the breadth of a cylinder.
     watt = body_of("lantern", "tube:v2:1").watt
     alone = 0.7 * watt / (4 * np.pi * 0.06**2) / (np.pi * 11.0)
-    assert by_gap[0] - ROOM > 0.6 * alone
+    assert 0.6 * alone < by_gap[0] - by_gap[2] < 1.6 * alone
+
+
+def test_hot_tubes_nearer_than_one_and_a_half_diameters_are_said():
+    layout = first("lantern")
+    one, other = layout.of("tube:v2:1"), body_of("lantern", "tube:v2:2")
+    for gap, said in ((1.4, True), (1.6, False)):
+        apart = other.sizes.across * (1 + gap)
+        trial = moved("lantern", layout, other.key, u=one.u + apart, v=one.v)
+        gaps = warmth(laid("lantern", trial)).gaps
+        assert bool(gaps) is said
+        if said:
+            assert gaps[0].wanted == pytest.approx(1.5 * other.sizes.across)
+            assert gaps[0].gap == pytest.approx(1.4 * other.sizes.across, rel=0.02)
 
 
 def test_the_vents_that_are_wanted_keep_the_air_to_what_they_are_for():
@@ -221,6 +234,12 @@ def test_it_balances_where_its_moments_do():
     assert other.kg == pytest.approx(load.kg)
     # Of the top; what is on the walls is light.
     assert load.balance[0] + other.balance[0] == pytest.approx(now.layout.box.width, abs=0.02)
+    heavy = body_of("lantern", "mains:transformer")
+    at = now.layout.of(heavy.key)
+    pushed = weight(laid("lantern", moved("lantern", now.layout, heavy.key, u=at.u - 0.05)))
+    assert load.balance[0] - pushed.balance[0] == pytest.approx(0.05 * heavy.sizes.kg / load.kg)
+    assert pushed.balance[1] == pytest.approx(load.balance[1])
+    assert load.wants_handles is (load.kg > 12)
     assert 0.5 < load.kg / sum(body.sizes.kg for body in now.bodies) < 2.0
     assert symmetry(laid("lantern", mirrored)) == pytest.approx(symmetry(now), abs=1e-6)
 
