@@ -15,6 +15,7 @@ from thermionic.chassis.editing import (
     shielded,
 )
 from thermionic.chassis.fields import Dipole, Pieces, flux_density, mutual
+from thermionic.chassis.fitting_in import misfits
 from thermionic.chassis.humming import Humming, lay
 from thermionic.chassis.offers import changes, made
 from thermionic.chassis.proposing import cost, proposed
@@ -282,6 +283,10 @@ def test_an_offer_does_what_it_says():
     after, words = made(now.bodies, layout, best.what)
     assert words
     assert lay(now.amplifier, after).hum.volt == pytest.approx(best.volt)
+    wrong = sum(one.impossible for one in misfits(now.bodies, layout))
+    for one in found:  # none that cannot be built where the layout could
+        trial = made(now.bodies, layout, one.what)[0]
+        assert sum(bad.impossible for bad in misfits(bodies(now.amplifier, trial), trial)) <= wrong
     assert best.gain(now.hum) > 0.3 or best.laid_volt < now.hum.laid_volt
     with pytest.raises(LayoutRefused):
         made(now.bodies, layout, {"kind": "wish"})
