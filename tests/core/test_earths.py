@@ -10,7 +10,7 @@ from thermionic.chassis.earthing import EarthNetwork, Link
 from thermionic.chassis.humming import Humming
 from thermionic.earths.faults import faults, tried
 from thermionic.earths.protective import Verdict, points
-from thermionic.earths.returns import returns
+from thermionic.earths.returns import _loops, returns
 from thermionic.earths.schools import compared
 
 
@@ -73,6 +73,10 @@ def test_a_field_without_curl_lifts_the_earth_and_drives_nothing_around(school):
         if node in places:
             # Bolts are on the sheet to the centimetre.
             assert volts[row, 0].real == pytest.approx(places[node] - places[network.reference], abs=0.02)
+    emf = network.carried @ ways
+    around = _loops(now, network, emf, emf)
+    assert all(loop.emf < 0.03 for loop in around)
+    assert around or school not in ("bus", "chassis")
 
 
 def test_three_resistances_make_the_voltages_of_kirchhoff():
