@@ -37,7 +37,8 @@ def draw_wires(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "runs": [
             {"key": one.key, "kind": one.kind, "from": one.from_, "to": one.to, "what": one.what,
              "mm": f"{one.metres * 1e3:.0f}", "gauge": f"{one.gauge:g} mm²", "colour": one.colour,
-             "shielded": one.shielded, "can_shield": one.kind in ("signal", "feedback")}
+             "shielded": one.shielded,
+             "screen": standing.layout.choice(one.key).screen, "can_shield": one.kind in ("signal", "feedback")}
             for one in found
         ],
         "totals": [

@@ -135,7 +135,9 @@ def _again(request: Request, project_id: int, notice: str = "") -> HttpResponse:
     if not request.htmx:
         if notice:
             messages.error(request, notice)
-        return redirect(reverse("room", args=[project_id, "chassis"]))
+        view = request.GET.get("tab", "")
+        shown = f"?tab={view}" if view in {tab.slug for tab in TABS} else ""
+        return redirect(reverse("room", args=[project_id, "chassis"]) + shown)
     try:
         context = laid_flat(request, owned(request, project_id)) | {"notice": notice, "fragment": True}
     except ThermionicError as reason:
@@ -281,6 +283,8 @@ def wire(request: Request, project_id: int) -> HttpResponse:
     key = request.POST.get("wire", "")
 
     def change(layout: Layout) -> tuple[Layout, str]:
+        if request.POST.get("screen"):
+            return editing.screened_at(layout, key, request.POST["screen"])
         if "shielded" in request.POST:
             return editing.shielded(layout, key, request.POST["shielded"] == "1")
         return editing.bent(layout, key, _bends(request.POST.get("bends", "")))
@@ -294,6 +298,8 @@ def wiring(request: Request, project_id: int) -> HttpResponse:
     owned(request, project_id)
 
     def change(layout: Layout) -> tuple[Layout, str]:
+        if "colour" in request.POST:
+            return editing.coloured(layout, request.POST.get("kind", ""), request.POST["colour"])
         if "measured" in request.POST:
             millivolt = _number(request, "measured")
             return editing.with_fields(layout, measured_volt=millivolt / 1e3 if millivolt else None)

@@ -16,6 +16,7 @@ from thermionic.chassis.document import Layout, LayoutRefused, Placed, changed_l
 from thermionic.chassis.editing import (
     bent,
     boxed,
+    coloured,
     lined_up,
     measured,
     shielded,
@@ -255,6 +256,11 @@ def test_the_wire_list_has_every_wire_once_and_pairs_twice():
     heaters = [run for run in found if run.kind == "heater"]
     assert bought["heater"] == pytest.approx(2 * sum(run.metres for run in heaters))
     assert all(run.metres > 0.04 for run in found)
+    own = laid("saltpan", coloured(now.layout, "signal", " pale   blue ")[0])
+    assert {run.colour for run in runs(own) if run.kind == "signal"} == {"pale blue"}
+    assert runs(laid("saltpan", coloured(own.layout, "signal", "")[0])) == found
+    with pytest.raises(LayoutRefused):
+        coloured(now.layout, "string", "red")
 
 
 @pytest.mark.parametrize(

@@ -5,8 +5,9 @@ import pytest
 
 from tests.core import simulator
 from tests.core.layouts import first, laid, moved
-from thermionic.chassis.document import Earthing, changed_layout
+from thermionic.chassis.document import Earthing, LayoutRefused, changed_layout
 from thermionic.chassis.earthing import EarthNetwork, Link
+from thermionic.chassis.editing import screened_at, shielded
 from thermionic.chassis.humming import Humming
 from thermionic.earths.faults import faults, tried
 from thermionic.earths.protective import Verdict, points
@@ -122,6 +123,20 @@ def test_a_source_with_an_earth_of_its_own_hums_through_a_chassis_that_is_met_at
     # Met at the inputs, what flows around flows in no wire of the amplifier's.
     assert gained["inputs"] == pytest.approx(1.0, abs=0.05)
     assert gained["supply"] > 1.1
+
+
+def test_a_screen_that_is_earthed_at_both_ends_closes_a_loop():
+    layout = changed_layout(first("saltpan"), earthing={"school": "star"})
+    wire = next(one for one in laid("saltpan", layout).wiring.wires if one.net.node == "input" and one.length > 0.1)
+    one_end = shielded(layout, wire.key, True)[0]
+    both = screened_at(one_end, wire.key, "both ends")[0]
+    assert not returns(laid("saltpan", one_end)).loops
+    now = laid("saltpan", both)
+    assert any("screen" in link for loop in returns(now).loops for link in loop.links)
+    hums = [[one.laid_volt for one in Humming(of).channels()] for of in (now, laid("saltpan", one_end))]
+    assert hums[0] != pytest.approx(hums[1], rel=1e-3)
+    with pytest.raises(LayoutRefused):
+        screened_at(layout, wire.key, "nowhere")
 
 
 def test_a_corroded_joint_is_an_ohm_on_the_meter_and_a_missing_one_is_open():

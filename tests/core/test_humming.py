@@ -300,4 +300,4 @@ def test_a_proposal_is_no_worse_than_any_school_and_leaves_what_is_pinned():
     assert found.layout.of("tube:v1:0") == pinned
     for school in SCHOOLS:
         assert cost(found.laid) <= cost(lay(of, arranged(bodies(of, layout), of.design, layout, school))) + 1e-9
-    assert found.tried > len(SCHOOLS)
+    assert found.tried >= len(SCHOOLS)

@@ -87,10 +87,12 @@ class Fitting(Model):
 
 
 class WireChoice(Model):
-    """What the builder chose of a wire: its shield, and the bends of its way, each (x, y), m; None to be routed."""
+    """What the builder chose of a wire: its shield, at which ends that is earthed, and the bends of its way, each
+    (x, y), m; None to be routed."""
 
     wire: Annotated[str, Field(min_length=1, max_length=250)]
     shielded: bool = False
+    screen: Literal["one end", "both ends"] = "one end"
     bends: Annotated[tuple[tuple[Place, Place], ...], Field(max_length=12)] | None = None
 
 
@@ -142,6 +144,9 @@ class Layout(Model):
     fittings: Annotated[tuple[Fitting, ...], Field(max_length=60)] = ()
     sizes: dict[Key, Size] = Field(default_factory=dict, max_length=MOST)
     wires: Annotated[tuple[WireChoice, ...], Field(max_length=MOST)] = ()
+    colours: dict[Annotated[str, Field(max_length=20)], Annotated[str, Field(min_length=1, max_length=30)]] = Field(
+        default_factory=dict, max_length=12
+    )
     strays: Annotated[tuple[Stray, ...], Field(max_length=40)] = ()
     holes: Annotated[tuple[Hole, ...], Field(max_length=MOST)] = ()
     earthing: Earthing = Earthing()

@@ -14,7 +14,6 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from thermionic.chassis.body import Body
 from thermionic.chassis.catalogue import material
 from thermionic.chassis.document import Layout
 from thermionic.chassis.fields import MU0
@@ -26,6 +25,7 @@ from thermionic.devices.base import Array, ComplexArray
 COPPER_OHM_METRE = 1.72e-8
 # Resistance of a soldered joint and of a bolt through bare metal, Ω: as measured on good ones, unsure by three times.
 JOINT_OHM, BOLT_OHM, BREAKER_OHM = 0.5e-3, 1e-3, 10.0
+SCREEN_OHM = 0.02  # a metre of a usual braid
 SHEET = "sheet"
 SAME = 0.01  # m: what is bolted nearer than this is on one bolt
 
@@ -122,10 +122,11 @@ class EarthNetwork:
 
 
 def earth_network(
-    bodies: Sequence[Body], terminals: Sequence[Terminal], layout: Layout, order: dict[str, float]
+    wires: Sequence[Wire], terminals: Sequence[Terminal], layout: Layout, order: dict[str, float]
 ) -> EarthNetwork:
-    """Signal earth as the layout's school wires it; ``order`` says how far along the signal's way each body is."""
-    return _Earths(terminals, layout, order).network()
+    """Signal earth as the layout's school wires it, with the screens of wires that are earthed at both ends;
+    ``order`` says how far along the signal's way each body is."""
+    return _Earths(terminals, layout, order).network(wires)
 
 
 class _Earths:
@@ -138,7 +139,7 @@ class _Earths:
         self.sheet: set[str] = set()
         self.spokes: dict[str, Array] = {}
 
-    def network(self) -> EarthNetwork:
+    def network(self, wires: Sequence[Wire] = ()) -> EarthNetwork:
         if not self.own or self.bolt is None:
             names = tuple(one.key for one in self.own) or ("none",)
             return EarthNetwork(names, (), names[0])
@@ -153,6 +154,7 @@ class _Earths:
                 one for one in within if one.body.family == "jack"
             ]  # fmt: skip
             self._bolted([self.bolt, *touching] if touching else [])
+        self._screens(wires)
         nodes = dict.fromkeys([one.key for one in (self.bolt, *self.own)])
         nodes |= dict.fromkeys(end for link in self.links for end in link.ends)
         ways, carried = self._ways()
@@ -227,6 +229,22 @@ class _Earths:
                 self._join(one, near)
         at = main[0] if self.layout.earthing.bolt == "inputs" else (supply or main)[-1]
         self._join(at, self.bolt, BOLT_OHM + self._breaker())
+
+    def _screens(self, wires: Sequence[Wire]) -> None:
+        """A screen that is earthed at both ends joins the earths that are nearest to them."""
+        both = {one.wire for one in self.layout.wires if one.shielded and one.screen == "both ends"}
+        for wire in wires:
+            if wire.key not in both:
+                continue
+            ends = [
+                min(self.own, key=lambda one, at=at: float(np.abs(one.at - at).sum()))  # type: ignore[misc]
+                for at in (wire.points[0], wire.points[-1])
+            ]
+            if ends[0] is ends[1]:
+                continue
+            screen = replace(wire, key=f"screen of {wire.key}", kind="earth", net=EARTH, ends=(ends[0], ends[1]))
+            ohm = SCREEN_OHM * length_of(wire.points) + 2 * JOINT_OHM
+            self.links.append(Link(screen.key, (ends[0].key, ends[1].key), ohm, 1e-9, screen))
 
     def _chain(self, ends: list[Terminal]) -> None:
         """From the bolt to the nearest, from there to the next, whoever it is."""

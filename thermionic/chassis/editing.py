@@ -9,6 +9,7 @@ from thermionic.chassis.body import Body
 from thermionic.chassis.catalogue import panel_kinds, panel_title
 from thermionic.chassis.document import FACES, Fitting, Layout, LayoutRefused, Placed, changed_layout
 from thermionic.chassis.geometry import frame
+from thermionic.chassis.wiring import KINDS
 
 FITTINGS = ("foot", "vent", "handle", "meter", "test point", "earth bolt", "lamp")
 
@@ -107,6 +108,21 @@ def lined_up(layout: Layout, keys: Sequence[str], how: str) -> tuple[Layout, str
 def shielded(layout: Layout, wire: str, on: bool) -> tuple[Layout, str]:
     """A wire in a shield, or not. Raises LayoutRefused."""
     return _chosen(layout, wire, shielded=on), "wire shielded" if on else "shield off"
+
+
+def screened_at(layout: Layout, wire: str, ends: str) -> tuple[Layout, str]:
+    """A wire's screen earthed at one end or at both. Raises LayoutRefused."""
+    return _chosen(layout, wire, screen=ends), f"screen earthed at {ends}"
+
+
+def coloured(layout: Layout, kind: str, colour: str) -> tuple[Layout, str]:
+    """A colour of one's own for a class of wires; nothing for ours again. Raises LayoutRefused."""
+    if kind not in KINDS:
+        raise LayoutRefused(f"Wires are of one of the classes {', '.join(KINDS)}.")
+    own = {name: words for name, words in layout.colours.items() if name != kind}
+    if colour.strip():
+        own[kind] = " ".join(colour.split())
+    return changed_layout(layout, colours=own), f"{kind} wires {colour.strip() or 'in our colour'}"
 
 
 def bent(layout: Layout, wire: str, bends: Sequence[tuple[float, float]] | None) -> tuple[Layout, str]:

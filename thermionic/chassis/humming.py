@@ -80,7 +80,7 @@ def lay(amplifier: SolvedAmplifier, layout: Layout) -> Laid:
     """A layout of a solved amplifier."""
     found = bodies(amplifier, layout)
     wiring = wired(amplifier, found, layout)
-    earth = earth_network(found, wiring.earths, layout, order_of(found, amplifier.design))
+    earth = earth_network(wiring.wires, wiring.earths, layout, order_of(found, amplifier.design))
     return Laid(amplifier, layout, found, wiring, earth, transfers(amplifier))
 
 

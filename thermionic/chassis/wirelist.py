@@ -54,12 +54,13 @@ def runs(laid: Laid) -> tuple[Run, ...]:
     """Every wire, by class and length."""
     found = []
     names = {body.key: body.title for body in laid.bodies}
+    colours = COLOURS | {kind: own for kind in KINDS if (own := laid.layout.colours.get(kind))}
     for wire in (*laid.wiring.wires, *(link.wire for link in laid.earth.links if link.wire)):
         one, other = wire.ends
         gauge = laid.layout.earthing.gauge if wire.kind == "earth" else GAUGE[wire.kind]
         found.append(Run(
             wire.key, wire.kind, f"{one.body.title}, {one.pin.name}", f"{other.body.title}, {other.pin.name}",
-            wire.net.name, wire.length + SPARE, gauge, COLOURS[wire.kind], wire.shielded,
+            wire.net.name, wire.length + SPARE, gauge, colours[wire.kind], wire.shielded,
         ))  # fmt: skip
     for pair in laid.wiring.pairs:
         twist = 1.0
@@ -67,19 +68,19 @@ def runs(laid: Laid) -> tuple[Run, ...]:
             twist = (1 + (pi * pair.spacing / pair.pitch) ** 2) ** 0.5
         found.append(Run(
             pair.key, pair.kind, names[pair.ends[0]], names[pair.ends[1]], pair.of.replace("_", " "),
-            pair.length * twist + SPARE, GAUGE[pair.kind], COLOURS[pair.kind], False, 2,
+            pair.length * twist + SPARE, GAUGE[pair.kind], colours[pair.kind], False, 2,
         ))  # fmt: skip
     return tuple(sorted(found, key=lambda one: (KINDS.index(one.kind), -one.metres)))
 
 
 def totals(found: tuple[Run, ...]) -> list[tuple[Kind, float, str, float]]:
     """What to buy, by class: metres of wire, its colour, its cross-section, mm²."""
-    kinds = [kind for kind in KINDS if any(run.kind == kind for run in found)]
-    return [
-        (kind, sum(run.metres * run.conductors for run in found if run.kind == kind), COLOURS[kind],
-         next(run.gauge for run in found if run.kind == kind))
-        for kind in kinds
-    ]  # fmt: skip
+    bought = []
+    for kind in KINDS:
+        own = [run for run in found if run.kind == kind]
+        if own:
+            bought.append((kind, sum(run.metres * run.conductors for run in own), own[0].colour, own[0].gauge))
+    return bought
 
 
 def screened(laid: Laid) -> tuple[Screened, ...]:
