@@ -112,7 +112,7 @@ def test_a_twisted_pair_leaves_what_a_helix_of_filaments_does():
         # A straight pair as far apart leaves mu0 I s / 2 pi d².
         straight = MU0 * 2 * radius / (2 * pi * distance**2)
         assert max(np.abs(radial)) / straight == pytest.approx(
-            float(twisted(np.array([distance]), pitch)[0]), rel=0.1
+            float(twisted(np.array([distance]), pitch)[0]), rel=0.05
         )
 
 
