@@ -145,14 +145,13 @@ def seen(request: Request) -> int | None:
     return whole_number(request.POST.get("seen", ""))
 
 
-def after(
-    request: Request, project_id: int, slug: str, change: Callable[[], Project | None], view: str = ""
-) -> HttpResponse:
-    """A room, at one of its views, after a change: its fragment for htmx, else the page afresh. What is refused is
-    said in words; to a page that was behind, the room is shown as it stands now with the sentence that says so."""
+def after(request: Request, project_id: int, slug: str, change: Callable[[], object], view: str = "") -> HttpResponse:
+    """A room, at one of its views, after a change (which may give the project as it is then): its fragment for
+    htmx, else the page afresh. What is refused is said in words; to a page that was behind, the room is shown as it
+    stands now with the sentence that says so."""
     address = reverse("room", args=[project_id, slug]) + (f"?tab={view}" if view else "")
     try:
-        project = change()
+        changed = change()
     except Stale as reason:
         now = owned(request, project_id)
         if request.htmx:
@@ -163,4 +162,4 @@ def after(
         return refuse(request, str(reason))
     if not request.htmx:
         return redirect(address)
-    return draw_room(request, project or owned(request, project_id), slug)
+    return draw_room(request, changed if isinstance(changed, Project) else owned(request, project_id), slug)

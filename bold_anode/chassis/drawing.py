@@ -13,7 +13,7 @@ from math import cos, radians, sin
 import numpy as np
 
 from thermionic.chassis.body import Body
-from thermionic.chassis.document import Box, Face, Layout, Placed
+from thermionic.chassis.document import Box, Face, Placed
 from thermionic.chassis.fitting_in import Misfit
 from thermionic.chassis.humming import Laid
 from thermionic.chassis.wiring import Pair, Wire
@@ -237,9 +237,3 @@ def _pair(flat: Flat, pair: Pair) -> Line:
     twist = f"twisted, {pair.pitch * 1e3:.0f} mm a turn" if pair.pitch else "not twisted"
     words = f"{pair.kind} pair, {twist}, {pair.length * 1e3:.0f} mm"
     return Line(pair.key, pair.kind.replace(" ", "-").lower(), points, f"{pair.ends[0]} {pair.ends[1]}", words, False)
-
-
-def unplaced(laid: Laid, layout: Layout) -> list[Body]:
-    """Bodies that are nowhere yet."""
-    placed = {one.body for one in layout.placed}
-    return [body for body in laid.bodies if body.key not in placed]

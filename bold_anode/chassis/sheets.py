@@ -165,12 +165,8 @@ def take_holes(request: Request, project_id: int) -> HttpResponse:
 
     return after(
         request, project_id, "chassis",
-        lambda: _none(operations.change_layout(request.user, project_id, change, number)), "drilling",
+        lambda: operations.change_layout(request.user, project_id, change, number), "drilling",
     )  # fmt: skip
-
-
-def _none(_: object) -> None:
-    return None
 
 
 @require_POST
@@ -194,7 +190,7 @@ def stray(request: Request, project_id: int) -> HttpResponse:
 
     return after(
         request, project_id, "chassis",
-        lambda: _none(operations.change_layout(request.user, project_id, change, number)), "warmth",
+        lambda: operations.change_layout(request.user, project_id, change, number), "warmth",
     )  # fmt: skip
 
 

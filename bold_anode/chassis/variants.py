@@ -91,13 +91,9 @@ def keep(request: Request, project_id: int) -> HttpResponse:
     owned(request, project_id)
     name = request.POST.get("name", "")
     return after(
-        request, project_id, "chassis", lambda: _none(operations.keep_variant(request.user, project_id, name)),
+        request, project_id, "chassis", lambda: operations.keep_variant(request.user, project_id, name),
         "variants",
     )  # fmt: skip
-
-
-def _none(_: object) -> None:
-    return None
 
 
 @require_POST

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from thermionic.chassis.catalogue import Sizes
 from thermionic.chassis.document import Face, Mount
 from thermionic.chassis.nets import Net
+from thermionic.circuit.netlist import Netlist
 
 
 @dataclass(frozen=True)
@@ -16,6 +17,10 @@ class Attached:
     part: str
     terminal: int
     channel: int
+
+    def is_grid(self, netlist: Netlist) -> bool:
+        """Whether it is a tube's grid in this netlist, which has the part."""
+        return netlist[self.part].device.terminals[self.terminal] == "grid"
 
 
 @dataclass(frozen=True)

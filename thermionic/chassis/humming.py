@@ -29,7 +29,7 @@ from thermionic.chassis.geometry import direction, in_room
 from thermionic.chassis.hum import Cause, LayoutHum
 from thermionic.chassis.nets import EARTH, Net
 from thermionic.chassis.sources import IronSource, PairSource, Sources, coil_axis
-from thermionic.chassis.transfer import HARMONICS, Transfers, transfers
+from thermionic.chassis.transfer import HARMONICS, Transfers, rms, transfers
 from thermionic.chassis.wiring import Terminal, Wire, Wiring, wired
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.lazily import lazily
@@ -82,10 +82,6 @@ def lay(amplifier: SolvedAmplifier, layout: Layout) -> Laid:
     wiring = wired(amplifier, found, layout)
     earth = earth_network(wiring.wires, wiring.earths, layout, order_of(found, amplifier.design))
     return Laid(amplifier, layout, found, wiring, earth, transfers(amplifier))
-
-
-def _rms(phasors: ComplexArray) -> float:
-    return float(np.sqrt(np.sum(np.abs(phasors) ** 2) / 2))
 
 
 class Humming:
@@ -282,11 +278,9 @@ class Humming:
             grouped[f"{source.pair.kind}:{source.pair.of}"].append((source, emf))
         for several in grouped.values():
             emf = np.sum([one for _, one in several], axis=0)
-            pair = several[0][0].pair
-            loudest = max(several, key=lambda one: _rms((gains * one[1]).sum(axis=0)))[0].pair
-            causes.append(
-                self._cause(_pair_name(pair.kind, pair.of), loudest.key, "magnetic", gains * emf, WIRES_UNSURE)
-            )
+            name = several[0][0].name
+            loudest = max(several, key=lambda one: rms((gains * one[1]).sum(axis=0)))[0].pair
+            causes.append(self._cause(name, loudest.key, "magnetic", gains * emf, WIRES_UNSURE))
         causes.append(self._cause("Charging current in supply and earth wires", "supply", "magnetic", gains * supply,
                                   WIRES_UNSURE))  # fmt: skip
         for iron, emf in strayed:
@@ -303,7 +297,7 @@ class Humming:
         loudest = (np.abs(which @ parts) ** 2).sum(axis=1)
         most = names[int(np.argmax(loudest))] if len(names) else EARTH
         hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
-        return Cause(source, key, way, f"the wires of {most.name}", f"net:{most.node}:{most.channel}", _rms(whole),
+        return Cause(source, key, way, f"the wires of {most.name}", f"net:{most.node}:{most.channel}", rms(whole),
                      hertz, unsure)  # fmt: skip
 
     @lazily
@@ -339,7 +333,7 @@ class Humming:
                 whole = np.zeros(HARMONICS, dtype=complex)
                 for pin in body.pins:
                     for one in pin.attached:
-                        if one.channel in (0, channel) and self._is_grid(one):
+                        if one.channel in (0, channel) and one.is_grid(self.amplifier.netlist):
                             whole += self._of(one) * emf
                 causes.append(self._spot(iron, body, "inside the tube", whole, INSIDE_UNSURE * 1.5))
         return causes
@@ -361,21 +355,17 @@ class Humming:
         found: ComplexArray = -2j * np.pi * self.hertz * linkage * _GATHERS
         return found
 
-    def _is_grid(self, one: Attached) -> bool:
-        device = self.amplifier.netlist[one.part].device
-        return "grid" in device.terminals and device.terminals.index("grid") == one.terminal
-
     def _spot(self, iron: IronSource, body: Body, where: str, phasors: ComplexArray, unsure: float) -> Cause:
         hertz = float(self.hertz[int(np.argmax(np.abs(phasors)))])
-        return Cause(iron.body.title, iron.body.key, "magnetic", f"{body.title}, {where}", body.key, _rms(phasors),
+        return Cause(iron.body.title, iron.body.key, "magnetic", f"{body.title}, {where}", body.key, rms(phasors),
                      hertz, unsure)  # fmt: skip
 
     # Capacitive.
 
-    def _capacitive(self, channel: int, coupled: Sequence[tuple[PairSource, Net, ComplexArray]]) -> list[Cause]:
+    def _capacitive(self, channel: int, pushed: Sequence[tuple[PairSource, Net, ComplexArray]]) -> list[Cause]:
         grouped: dict[str, dict[Net, ComplexArray]] = defaultdict(dict)
         first: dict[str, PairSource] = {}
-        for source, net, push in coupled:
+        for source, net, push in pushed:
             if net.channel not in (0, channel):
                 continue
             name = f"{source.pair.kind}:{source.pair.of}"
@@ -385,11 +375,11 @@ class Humming:
         causes = []
         for name, by_net in grouped.items():
             whole = np.sum(list(by_net.values()), axis=0)
-            net = max(by_net, key=lambda one: _rms(by_net[one]))
+            net = max(by_net, key=lambda one: rms(by_net[one]))
             hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
-            pair = first[name].pair
-            causes.append(Cause(_pair_name(pair.kind, pair.of), pair.key, "capacitive", f"the wires of {net.name}",
-                                f"net:{net.node}:{net.channel}", _rms(whole), hertz, CAPACITIVE_UNSURE))  # fmt: skip
+            source = first[name]
+            causes.append(Cause(source.name, source.pair.key, "capacitive", f"the wires of {net.name}",
+                                f"net:{net.node}:{net.channel}", rms(whole), hertz, CAPACITIVE_UNSURE))  # fmt: skip
         return causes
 
     def _earth(self, channel: int) -> list[Cause]:
@@ -397,12 +387,12 @@ class Humming:
         weights = self.earth_weights(channel)
         parts = weights * self._earth_volts()
         whole = parts.sum(axis=0)
-        place = int(np.argmax([_rms(part) for part in parts])) if len(parts) else 0
+        place = int(np.argmax([rms(part) for part in parts])) if len(parts) else 0
         hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
         terminal = next((one for one in self.laid.wiring.earths if one.key == self.laid.earth.nodes[place]), None)
         path = f"the earth of {terminal.body.title}" if terminal else "earth"
         key = terminal.body.key if terminal else "earth"
-        return [Cause("Returns in the earth wiring", "earth", "earth", path, key, _rms(whole), hertz, EARTH_UNSURE)]
+        return [Cause("Returns in the earth wiring", "earth", "earth", path, key, rms(whole), hertz, EARTH_UNSURE)]
 
     def _elsewhere(self) -> list[Cause]:
         """What is there whatever the layout: ripple on the rails, and leakage in the tubes."""
@@ -428,13 +418,6 @@ def _between() -> Array:
     frequency, (anchors, harmonics)."""
     orders, places = np.log(np.arange(1, HARMONICS + 1)), np.log(_ANCHORS)
     return np.stack([np.interp(orders, places, row) for row in np.eye(len(_ANCHORS))])
-
-
-def _pair_name(kind: str, of: str) -> str:
-    name = of.replace("_", " ")
-    return {"mains": "Mains wires", "HT AC": f"Rectifier's wires of {name}"}.get(
-        kind, "Heater wires" if of == "heaters" else f"Heater wires of {name}"
-    )
 
 
 def _beyond(wires: Sequence[Wire]) -> list[list[Terminal]]:

@@ -57,11 +57,9 @@ class Making:
         for name, at in (sizes.pins or {}).items():
             there = wired.get(name, [])
             attached = tuple(one for _, one in there)
-            pins.append(Pin(name, at, there[0][0] if there else None, attached, any(map(self._is_grid, attached))))
+            grid = any(one.is_grid(self.netlist) for one in attached)
+            pins.append(Pin(name, at, there[0][0] if there else None, attached, grid))
         return tuple(pins)
-
-    def _is_grid(self, one: Attached) -> bool:
-        return self.netlist[one.part].device.terminals[one.terminal] == "grid"
 
     def sockets(self) -> Iterator[Body]:
         """A socket for every bottle."""

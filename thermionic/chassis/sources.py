@@ -41,6 +41,14 @@ class PairSource:
     amperes: ComplexArray
     volts: tuple[ComplexArray, ComplexArray]
 
+    @property
+    def name(self) -> str:
+        """What the hum's list calls it: all pairs that one winding feeds go by one name."""
+        of = self.pair.of.replace("_", " ")
+        return {"mains": "Mains wires", "HT AC": f"Rectifier's wires of {of}"}.get(
+            self.pair.kind, "Heater wires" if of == "heaters" else f"Heater wires of {of}"
+        )
+
 
 @dataclass(frozen=True, eq=False)
 class IronSource:

@@ -22,6 +22,11 @@ from thermionic.lazily import lazily, remembered
 HARMONICS = 12  # of the mains
 
 
+def rms(phasors: ComplexArray) -> float:
+    """The RMS value of a periodic waveform from its harmonics' amplitudes, (harmonics,)."""
+    return float(np.sqrt(np.sum(np.abs(phasors) ** 2) / 2))
+
+
 @dataclass(frozen=True, eq=False)
 class Transfers:
     """Transfers to the load of one channel at some frequencies, ``hertz`` (frequencies,): the mains' harmonics."""

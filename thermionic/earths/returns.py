@@ -12,6 +12,7 @@ import numpy as np
 from thermionic.chassis.body import Attached
 from thermionic.chassis.earthing import EarthNetwork, Link
 from thermionic.chassis.humming import Humming, Laid
+from thermionic.chassis.transfer import rms
 from thermionic.chassis.wiring import Terminal
 from thermionic.circuit.netlist import GROUND
 from thermionic.devices.base import Array, ComplexArray
@@ -89,10 +90,6 @@ class Returns:
         return float(20 * np.log10(self.reference_volt / max(volt, 1e-12)))
 
 
-def _rms(phasors: ComplexArray) -> float:
-    return float(np.sqrt(np.sum(np.abs(phasors) ** 2) / 2))
-
-
 def returns(laid: Laid) -> Returns:
     """The earth wiring of a layout, of the worse channel."""
     humming = Humming(laid)
@@ -116,7 +113,7 @@ def _of_channel(laid: Laid, humming: Humming, channel: int) -> Returns:
         tuple(_link(link, terminals, through[row], hertz, row in pulses) for row, link in enumerate(earth.links)),
         tuple(_grids(laid, humming, channel, volts)),
         tuple(_loops(laid, earth, emf, through)),
-        _rms((weights * volts).sum(axis=0)),
+        rms((weights * volts).sum(axis=0)),
         laid.hum.reference_volt,
         _crosstalk(laid, channel),
         channel,
@@ -126,9 +123,9 @@ def _of_channel(laid: Laid, humming: Humming, channel: int) -> Returns:
 def _node(key: str, terminals: dict[str, Terminal], volt: ComplexArray, ampere: ComplexArray) -> EarthNode:
     terminal = terminals.get(key)
     if terminal is None:
-        return EarthNode(key, key, (0.0, 0.0), _rms(volt), 0.0)
+        return EarthNode(key, key, (0.0, 0.0), rms(volt), 0.0)
     at = float(terminal.at[0]), float(terminal.at[1])
-    return EarthNode(key, f"{terminal.body.title}, {terminal.pin.name}", at, _rms(volt), _rms(ampere))
+    return EarthNode(key, f"{terminal.body.title}, {terminal.pin.name}", at, rms(volt), rms(ampere))
 
 
 def _named(key: str, terminals: dict[str, Terminal]) -> str:
@@ -140,7 +137,7 @@ def _link(link: Link, terminals: dict[str, Terminal], ampere: ComplexArray, hert
     name = " to ".join(_named(end, terminals) for end in link.ends)
     points = link.wire.points[:, :2] if link.wire is not None else None
     strongest = float(hertz[int(np.argmax(np.abs(ampere)))])
-    return EarthLink(link.key, link.ends, name, link.ohm, _rms(ampere), strongest, pulses, points)
+    return EarthLink(link.key, link.ends, name, link.ohm, rms(ampere), strongest, pulses, points)
 
 
 def _pulse_links(earth: EarthNetwork, humming: Humming, through: ComplexArray) -> set[int]:
@@ -152,7 +149,7 @@ def _pulse_links(earth: EarthNetwork, humming: Humming, through: ComplexArray) -
     one, other = (earth.nodes[k] for k in np.argsort(drawn)[::-1][:2])
     graph: networkx.Graph[str] = networkx.Graph()
     for row, link in enumerate(earth.links):
-        graph.add_edge(*link.ends, row=row, weight=1.0 / (_rms(through[row]) + 1e-9))
+        graph.add_edge(*link.ends, row=row, weight=1.0 / (rms(through[row]) + 1e-9))
     if one not in graph or other not in graph or not networkx.has_path(graph, one, other):
         return set()
     path = networkx.shortest_path(graph, one, other, weight="weight")
@@ -191,7 +188,7 @@ def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> l
 
         own = potential(use.grid) - potential(use.cathode)
         gain = humming.transfers.of_terminal(Attached(use.part, list(use.nodes).index("grid"), channel))[: len(hertz)]
-        found.append(AtGrid(f"{use.part} {use.type.type}", _rms(own), _rms(own * gain)))
+        found.append(AtGrid(f"{use.part} {use.type.type}", rms(own), rms(own * gain)))
     return found
 
 
@@ -225,8 +222,8 @@ def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexA
         area = abs(float(np.dot(x, np.roll(y, -1)) - np.dot(y, np.roll(x, -1)))) / 2
         named = [_named(node, terminals) for node in ordered if not node.endswith(" between")]
         names = list(dict.fromkeys(named))
-        found.append(EarthLoop(", ".join(names), tuple(earth.links[row].key for row in rows), area, _rms(whole),
-                               max(_rms(through[row]) for row in rows)))  # fmt: skip
+        found.append(EarthLoop(", ".join(names), tuple(earth.links[row].key for row in rows), area, rms(whole),
+                               max(rms(through[row]) for row in rows)))  # fmt: skip
     return sorted(found, key=lambda one: -one.emf)
 
 
