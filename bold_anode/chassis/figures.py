@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, get_args
 
-from thermionic.chassis.document import FACES
+from thermionic.chassis.catalogue import strip_kinds
+from thermionic.chassis.document import FACES, Screen
 from thermionic.chassis.geometry import frame
 from thermionic.chassis.hum import Cause, LayoutHum
 from thermionic.chassis.humming import Laid
+from thermionic.chassis.nets import EARTH
 from thermionic.chassis.stability import fed_back
 from thermionic.values import Quantity, display
 
@@ -101,6 +103,12 @@ def selected(laid: Laid, key: str) -> dict[str, Any] | None:
         "raised": f"{placed.raised * 1e3:.0f}",
         "mount": placed.mount or body.mount,
         "mounts": ("upright", "lying", "through", "toroid") if iron else (),
+        "screens": get_args(Screen) if iron else (),
+        "screen": placed.screen or "none",
+        "strips": strip_kinds() if body.family == "strip" else (),
+        "strip": placed.strip or "tag strip",
+        "lugs": [pin.name for pin in body.pins] if body.family == "strip" else (),
+        "earth_lug": next((pin.name for pin in body.pins if pin.net == EARTH), ""),
         "sunk": body.family == "tube",
         "size": f"{sizes.across * 1e3:.0f} × {sizes.along * 1e3:.0f} mm, {sizes.above * 1e3:.0f} mm above the sheet, "
         f"{sizes.below * 1e3:.0f} mm below",

@@ -190,8 +190,8 @@ def place(request: Request, project_id: int) -> HttpResponse:
         for name in ("inside", "pinned"):
             if name in request.POST:
                 changes[name] = request.POST[name] == "1"
-        if request.POST.get("mount"):
-            changes["mount"] = request.POST["mount"]
+        changes |= {name: value for name in ("mount", "screen", "strip", "earth_lug")
+                    if (value := request.POST.get(name))}  # fmt: skip
         return editing.placed_at(layout, body, **changes)
 
     return _changed(request, project_id, change)

@@ -12,6 +12,7 @@ from thermionic.chassis.document import Layout
 from thermionic.chassis.editing import (
     placed_at,
 )
+from thermionic.chassis.fields import Filaments, Sheet, linkage
 from thermionic.chassis.humming import lay
 
 NAMES = sorted(examples.names())
@@ -45,6 +46,15 @@ def way(now, source, how="magnetic", path="the wires"):
     """What one source leaves at the load by one way, V rms."""
     found = [one for one in now.hum.causes if source in one.source and one.way == how and path in one.path]
     return sum(cause.volt**2 for cause in found) ** 0.5
+
+
+NOTHING = Sheet(0.0, 0.0)
+
+
+def linked(victims, sources, sheet=NOTHING, hertz=50.0):
+    """The flux linkage of one polyline by an ampere in another, H; by default beside nothing."""
+    alone = Filaments(sources, 0 * sources.wire, 0 * sources.start, np.zeros(len(sources.wire)))
+    return complex(linkage(victims, 1, alone, 1, sheet, np.array([hertz]))[0, 0, 0])
 
 
 def rms(phasors):

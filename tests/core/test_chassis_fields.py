@@ -7,6 +7,7 @@ import pytest
 from scipy.integrate import quad
 from scipy.special import j0
 
+from tests.core.layouts import linked
 from thermionic.chassis.capacitances import EPSILON0, capacitances
 from thermionic.chassis.fields import (
     MU0,
@@ -16,7 +17,6 @@ from thermionic.chassis.fields import (
     Sheet,
     flux_density,
     linkage,
-    mutual,
     potential,
     through_dipole,
     twisted,
@@ -32,16 +32,12 @@ def wire(*points):
     return Pieces.of([np.array(points, dtype=float)])
 
 
-def total(one, other, sheet=None, hertz=50.0):
-    return complex(mutual(one, other, sheet, hertz).sum())
-
-
 @pytest.mark.parametrize(("length", "apart"), [(0.1, 0.01), (0.3, 0.005), (0.05, 0.1)])
 def test_parallel_wires_have_the_mutual_inductance_of_rosas_formula(length, apart):
     # E. B. Rosa, Bulletin of the Bureau of Standards 4 (1908), p. 301, eq. 2.
     ratio = length / apart
     expected = MU0 * length / (2 * pi) * (log(ratio + sqrt(1 + ratio**2)) - sqrt(1 + ratio**-2) + 1 / ratio)
-    found = total(wire((0, 0, -0.02), (length, 0, -0.02)), wire((0, apart, -0.02), (length, apart, -0.02)))
+    found = linked(wire((0, 0, -0.02), (length, 0, -0.02)), wire((0, apart, -0.02), (length, apart, -0.02)))
     assert found == pytest.approx(expected, rel=0.01)
 
 
@@ -52,9 +48,9 @@ def test_wires_that_cross_at_an_angle_go_by_its_cosine_and_square_ones_not_at_al
     end = (length * np.cos(angle), length * np.sin(angle))
     across = 2 * length * np.sin(angle / 2)
     expected = MU0 / (4 * pi) * 2 * np.cos(angle) * 2 * length * np.arctanh(length / (length + across))
-    found = total(wire((0, 0, -0.02), (length, 0, -0.02)), wire((0, 0, -0.02), (*end, -0.02)))
+    found = linked(wire((0, 0, -0.02), (length, 0, -0.02)), wire((0, 0, -0.02), (*end, -0.02)))
     assert found == pytest.approx(expected, rel=0.02)
-    square = total(wire((-0.1, 0, -0.01), (0.1, 0, -0.01)), wire((0, -0.1, -0.02), (0, 0.1, -0.02)), ALUMINIUM)
+    square = linked(wire((-0.1, 0, -0.01), (0.1, 0, -0.01)), wire((0, -0.1, -0.02), (0, 0.1, -0.02)), ALUMINIUM)
     assert abs(square) < 1e-4 * abs(expected)
 
 
@@ -63,7 +59,7 @@ def test_over_a_perfect_plane_long_wires_have_the_inductance_of_their_images():
     # eq. 9.20b, for two wires at one height apart by s: ln(1 + 4 h²/s²).
     long, height, apart = 4.0, 0.01, 0.02
     middle = wire((1.5, apart, -height), (2.5, apart, -height))
-    found = total(middle, wire((0, 0, -height), (long, 0, -height)), PERFECT)
+    found = linked(middle, wire((0, 0, -height), (long, 0, -height)), PERFECT)
     assert found == pytest.approx(MU0 / (4 * pi) * log(1 + 4 * height**2 / apart**2), rel=0.01)
 
 
@@ -116,21 +112,29 @@ def test_a_twisted_pair_leaves_what_a_helix_of_filaments_does():
         )
 
 
-def test_the_kernel_of_many_sources_has_the_linkage_of_neumanns_integral():
+def test_the_linkage_of_a_pair_over_a_sheet_is_neumanns_integral_by_small_steps():
     victims = wire((0.0, 0.0, -0.005), (0.0, 0.0, -0.02), (0.1, 0.02, -0.02), (0.1, 0.1, -0.02))
     middle = wire((0.02, -0.03, -0.005), (0.02, -0.03, -0.025), (0.12, -0.03, -0.025))
     aside = middle.sideways * 0.0015
     pair = Filaments(middle, np.zeros(len(middle.wire), dtype=int), aside, np.zeros(len(middle.wire)))
+
+    def fine(pieces):
+        shares = (np.arange(40) + 0.5)[:, None, None] / 40
+        return (pieces.start + shares * pieces.along).reshape(-1, 3), np.tile(pieces.along / 40, (40, 1))
+
+    def neumann(source, sheet, hertz):
+        (at, step), (there, along) = fine(victims), fine(source)
+        mirror = np.array([1.0, 1.0, -1.0])
+        near = np.linalg.norm(at[:, None] - there[None], axis=2)
+        far = np.linalg.norm(at[:, None] - (there * mirror)[None], axis=2)
+        whole = step @ along.T / near + sheet.image(far, hertz) * (step @ (along * mirror).T) / far
+        return MU0 / (4 * pi) * whole.sum()
+
     for sheet in (ALUMINIUM, STEEL):
         found = linkage(victims, 1, pair, 1, sheet, np.array([50.0, 300.0]))[:, 0, 0]
         for hertz, one in zip((50.0, 300.0), found, strict=True):
-            exact = total(victims, middle.moved(aside), sheet, hertz) - total(
-                victims, middle.moved(-aside), sheet, hertz
-            )
+            exact = neumann(middle.moved(aside), sheet, hertz) - neumann(middle.moved(-aside), sheet, hertz)
             assert one == pytest.approx(exact, rel=0.02)
-    # A single upright wire near a perfect plane sees its image upright the same way: more, not less.
-    pin, other = wire((0, 0, -0.005), (0, 0, -0.025)), wire((0.01, 0, -0.005), (0.01, 0, -0.025))
-    assert total(pin, other, PERFECT).real > total(pin, other).real
 
 
 def test_a_dipole_has_the_field_of_a_small_loop_and_its_potential_links_that():
@@ -216,7 +220,7 @@ def test_the_sheet_between_two_bolts_has_the_resistance_of_two_round_electrodes(
     apart = 4 * cell
     bolts = [(27.5 * cell, 30.5 * cell), (27.5 * cell + apart, 30.5 * cell)]
     square = 1 / (3.4e7 * 0.002)
-    between = conductances(size, size, square, bolts, radius)
+    between = conductances(size, size, square, tuple(bolts), radius)
     assert -1 / between[0, 1] == pytest.approx(square / pi * np.arccosh(apart / 2 / radius), rel=0.02)
     assert between.sum() == pytest.approx(0, abs=1e-6 * between.max())
 
@@ -226,6 +230,6 @@ def test_a_long_strip_has_its_length_over_its_width():
     square, wide = 2e-5, 0.02
     ohm = []
     for far in (0.2, 0.3):
-        between = conductances(0.4, wide, square, [(0.05, 0.01), (0.05 + far, 0.01)], 0.002, 200)
+        between = conductances(0.4, wide, square, ((0.05, 0.01), (0.05 + far, 0.01)), 0.002, 200)
         ohm.append(-1 / between[0, 1])
     assert ohm[1] - ohm[0] == pytest.approx(square * 0.1 / wide, rel=0.02)

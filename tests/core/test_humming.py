@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from tests.core.layouts import amplifier, first, laid, moved, rms, way
+from tests.core.layouts import amplifier, first, laid, linked, moved, rms, way
 from thermionic.chassis.arranging import SCHOOLS, arranged
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.body import Attached
@@ -14,7 +14,7 @@ from thermionic.chassis.editing import (
     bent,
     shielded,
 )
-from thermionic.chassis.fields import Dipole, Pieces, flux_density, mutual
+from thermionic.chassis.fields import Dipole, Pieces, flux_density
 from thermionic.chassis.fitting_in import misfits
 from thermionic.chassis.humming import Humming, lay
 from thermionic.chassis.offers import changes, made
@@ -95,7 +95,7 @@ def test_an_emf_goes_with_each_harmonics_own_frequency():
     victim = Pieces.of([humming.ways[number]])
     for order in (1, 5):  # those of the harmonics at which the sheet is computed
         hertz = 50.0 * order
-        between = sum(sign * mutual(victim, middle.moved(sign * aside), now.sheet, hertz).sum() for sign in (1, -1))
+        between = sum(sign * linked(victim, middle.moved(sign * aside), now.sheet, hertz) for sign in (1, -1))
         expected = -2j * np.pi * hertz * between * source.amperes[order - 1]
         assert emf[number, order - 1] == pytest.approx(expected, rel=0.05)
 

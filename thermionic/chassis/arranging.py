@@ -25,6 +25,7 @@ SCHOOLS = {
 }
 FIRST_SCHOOL = "iron at the rear"
 _MARGIN, _GAP, _PANEL = 0.016, 0.006, 0.024
+_GROWN = 6  # times that the box may be made larger, until nothing overlaps
 _HOT = 8.0  # W, of a tube that wants room about it
 _POWER = ("mains transformer", "choke", "capacitor")
 
@@ -61,15 +62,23 @@ def order_of(bodies: Sequence[Body], design: Design) -> dict[str, float]:
 
 def arranged(bodies: Sequence[Body], design: Design, layout: Layout, school: str) -> Layout:
     """The layout with every body placed by a school, but those that are pinned. The box grows where it is too
-    small for all."""
+    small for all, unless it is there already."""
     box = _large_enough(bodies, layout.box)
-    layout = layout.model_copy(update={"box": box})
     order = order_of(bodies, design)
-    seats = [_seat(body, layout, order[body.key], school) for body in bodies]
-    for face in ("top", "front", "rear", "bottom"):
-        here = [seat for seat in seats if seat.placed.face == face]
-        size = np.array([box.width, box.depth if face in ("top", "bottom") else box.height])
-        _push_apart(here, size, face == "top")
+    for _ in range(_GROWN):
+        layout = layout.model_copy(update={"box": box})
+        seats = [_seat(body, layout, order[body.key], school) for body in bodies]
+        left = 0.0
+        for face in ("top", "front", "rear", "bottom"):
+            here = [seat for seat in seats if seat.placed.face == face]
+            size = np.array([box.width, box.depth if face in ("top", "bottom") else box.height])
+            left += _push_apart(here, size, face == "top")
+        larger = box.model_copy(
+            update={"width": min(1.0, round(box.width + 0.02, 3)), "depth": min(0.8, round(box.depth + 0.01, 3))}
+        )
+        if left < 1e-3 or box.built == "bought or reused" or larger == box:
+            break
+        box = larger
     placed = []
     for seat in seats:
         placed.append(seat.placed.model_copy(update={"u": _milli(seat.at[0]), "v": _milli(seat.at[1])}))
@@ -128,7 +137,9 @@ def _seat(body: Body, layout: Layout, order: float, school: str) -> _Seat:
     u = (1 - x if body.home == "rear" else x) * width
     if turn % 180 == 90:
         half = half[::-1]
-    placed = Placed(body=body.key, face=body.home, u=0.0, v=0.0, turn=turn, inside=body.inside, mount=body.mount)
+    placed = (old or Placed(body=body.key, u=0.0, v=0.0)).model_copy(
+        update={"face": body.home, "turn": turn, "inside": body.inside, "mount": body.mount, "raised": 0.0}
+    )
     return _Seat(body, np.array([u, y * height]), half, layers, False, placed)
 
 
@@ -179,10 +190,11 @@ def _wish(body: Body, order: float, school: str) -> tuple[float, float, float]:
     return 0.06 + 0.62 * order, 0.3 + 0.2 * (lane - 0.5) / 0.275, 0.0
 
 
-def _push_apart(seats: list[_Seat], size: Array, top: bool) -> None:
-    """Move what overlaps until nothing does, on a wall sideways only; in the end some may be left that do."""
+def _push_apart(seats: list[_Seat], size: Array, top: bool) -> float:
+    """Move what overlaps until nothing does, on a wall sideways only. Returns how deep bodies are in
+    each other in the end, m: the air that they should have between them is not counted."""
     if not seats:
-        return
+        return 0.0
     at = np.array([seat.at for seat in seats])
     half = np.array([seat.half for seat in seats])
     layers = np.array([seat.layers for seat in seats])
@@ -195,7 +207,7 @@ def _push_apart(seats: list[_Seat], size: Array, top: bool) -> None:
     gap = 2 * _GAP if top else _GAP / 2
     rng = np.random.default_rng(1)
     at = at + rng.normal(0, 1e-4, at.shape) * ~fixed[:, None]
-    best, least = at, np.inf
+    best, least, meeting = at, np.inf, 0.0
     for turn in range(600):
         low, high = half + margin + clear, size - half - margin - clear
         inside = np.where(low <= high, np.clip(at, low, np.maximum(low, high)), size / 2)
@@ -204,7 +216,7 @@ def _push_apart(seats: list[_Seat], size: Array, top: bool) -> None:
         over = half[:, None] + half[None] + gap - np.abs(apart)
         deep = np.where(shares & (over > 0).all(axis=2), over.min(axis=2), 0.0)
         if deep.sum() < least:
-            best, least = at.copy(), float(deep.sum())
+            best, least, meeting = at.copy(), float(deep.sum()), float(np.maximum(deep - gap, 0.0).sum())
         if deep.max() < 5e-4:
             break
         axis = over.argmin(axis=2) if top else np.zeros(deep.shape, dtype=int)
@@ -218,3 +230,4 @@ def _push_apart(seats: list[_Seat], size: Array, top: bool) -> None:
         at = at + 0.7 * np.clip(push, -0.02, 0.02) * ~fixed[:, None]
     for seat, where in zip(seats, best, strict=True):
         seat.at = where
+    return meeting

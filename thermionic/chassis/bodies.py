@@ -23,9 +23,12 @@ _KEPT = 12  # sets of bodies of one amplifier
 def bodies(amplifier: SolvedAmplifier, layout: Layout) -> tuple[Body, ...]:
     """Every body of a design, and what the layout adds, with the sizes that the layout knows better. Where things are
     is nothing to them, so a drag finds them as they were."""
-    mounts = tuple(sorted((one.body, one.mount) for one in layout.placed if one.mount))
+    built = tuple(sorted(
+        (one.body, str(one.mount), str(one.screen), str(one.strip), one.earth_lug or 0) for one in layout.placed
+        if one.mount or one.screen or one.strip or one.earth_lug
+    ))  # fmt: skip
     sizes = tuple(sorted((key, one.model_dump_json()) for key, one in layout.sizes.items()))
-    key = (bodies, mounts, sizes, layout.fittings)
+    key = (bodies, built, sizes, layout.fittings)
     kept: dict[Any, Any] = vars(amplifier).setdefault("_remembered", {})
     if key not in kept:
         for old in [one for one in list(kept) if isinstance(one, tuple) and one[0] is bodies][: -_KEPT or None]:

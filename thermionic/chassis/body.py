@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from thermionic.chassis.catalogue import Sizes
-from thermionic.chassis.document import Face, Mount
+from thermionic.chassis.document import Face, Mount, Screen
 from thermionic.chassis.nets import Net
 from thermionic.circuit.netlist import Netlist
+
+OWN_EARTH = -1
 
 
 @dataclass(frozen=True)
 class Attached:
-    """A terminal of a part, of one channel's copy of it, by its number among the part's terminals."""
+    """A terminal of a part, of one channel's copy of it, by its number among the part's terminals; OWN_EARTH for the
+    earth that a part has without having it as a terminal: a converter's return."""
 
     part: str
     terminal: int
@@ -20,7 +23,7 @@ class Attached:
 
     def is_grid(self, netlist: Netlist) -> bool:
         """Whether it is a tube's grid in this netlist, which has the part."""
-        return netlist[self.part].device.terminals[self.terminal] == "grid"
+        return self.terminal != OWN_EARTH and netlist[self.part].device.terminals[self.terminal] == "grid"
 
 
 @dataclass(frozen=True)
@@ -58,6 +61,7 @@ class Body:
     envelope: str = ""
     part: str = ""
     path: str = ""
+    screen: Screen | None = None
 
     def pin(self, name: str) -> Pin:
         """A pin by its name. Raises KeyError."""

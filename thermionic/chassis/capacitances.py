@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from thermionic.chassis.fields import NEAREST, Pieces
-from thermionic.chassis.kernels import inverse_distance
+from thermionic.chassis.kernels import potentials
 from thermionic.devices.base import Array
 
 EPSILON0 = 8.8541878e-12
@@ -20,16 +20,8 @@ def capacitances(pieces: Pieces, radius: Array, wires: int) -> Array:
     """Maxwell's capacitance matrix of wires over the sheet z = 0, F, (wires, wires): charge on the row for 1 V on the
     column, all else at earth. ``radius`` (pieces,), m, is each piece's own. Wires on opposite sides of the sheet do
     not see each other; insulation and what is not a wire are left out."""
-    at, mirror = pieces.middle, np.array([1.0, 1.0, -1.0])
-    length = np.sqrt((pieces.along**2).sum(axis=1))
-    direct = inverse_distance(at, pieces.start, pieces.end, NEAREST) / length
-    image = inverse_distance(at, pieces.start * mirror, pieces.end * mirror, NEAREST) / length
-    # On its own surface, half way along: 2 asinh(l / 2a) / l.
-    own = 2 * np.arcsinh(length / (2 * radius)) / length
-    direct[np.diag_indices_from(direct)] = own
-    same = np.sign(at[:, 2])[:, None] * np.sign(at[:, 2])[None] >= 0
-    potentials = np.where(same, direct - image, 0.0) / (4 * np.pi * EPSILON0)
+    each = potentials(pieces.start, pieces.end, np.asarray(radius, dtype=float), NEAREST)
     which = np.zeros((len(pieces.wire), wires))
     which[np.arange(len(pieces.wire)), pieces.wire] = 1.0
-    found: Array = which.T @ np.linalg.solve(potentials, which)
+    found: Array = which.T @ np.linalg.solve(each, which) * (4 * np.pi * EPSILON0)
     return (found + found.T) / 2

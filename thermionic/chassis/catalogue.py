@@ -186,34 +186,44 @@ def can(farad: float, volt: float, made: str) -> Sizes:
     )  # fmt: skip
 
 
-LUG, MOST_LUGS = 0.0095, 14
+def strip_kinds() -> tuple[str, ...]:
+    """The strips and boards that small parts hang on."""
+    return tuple(_data()["strips"])
 
 
-def strip(nets: int) -> Sizes:
-    """A tag strip, or two or three in a row of them, with a lug for each net: lugs at 9.5 mm, a foot at every
-    fifth."""
-    rows = max(1, -(-nets // MOST_LUGS))
+def strip(nets: int, kind: str) -> Sizes:
+    """A strip or board of a kind with a lug for each net, in as many rows as it takes; feet near both ends of each
+    row. Raises KeyError for another kind."""
+    raw = _data()["strips"][kind]
+    pitch, gap = MM * raw["pitch"], MM * raw["gap"]
+    rows = max(raw["rows"], -(-nets // raw["most"]))
     columns = max(3, -(-nets // rows))
-    across, along = columns * LUG, 0.012 + (rows - 1) * 0.03
+    across, along = columns * pitch, MM * raw["width"] + (rows - 1) * gap
     pins = {
         str(number + 1): (
-            (number % columns - (columns - 1) / 2) * LUG, (number // columns - (rows - 1) / 2) * 0.03, 0.014
+            (number % columns - (columns - 1) / 2) * pitch, (number // columns - (rows - 1) / 2) * gap,
+            MM * raw["lug"],
         )
         for number in range(nets)
     }  # fmt: skip
     feet = tuple(
-        Opening((side * (columns / 2 - 1.0) * LUG, (row - (rows - 1) / 2) * 0.03), "drill", 0.0032)
+        Opening((side * (columns / 2 - 1.0) * pitch, (row - (rows - 1) / 2) * gap), "drill", 0.0032)
         for row in range(rows)
         for side in ((-1, 1) if columns > 4 else (0,))
     )
-    return Sizes(across, along, 0.022, 0.004, feet, pins, 0.002 * nets + 0.02, False, "usual tag strip", False)
+    return Sizes(across, along, MM * raw["height"], 0.004, feet, pins, 0.002 * nets + 0.02, False, raw["source"],
+                 raw["unsure"])  # fmt: skip
+
+
+SEAT = 0.014  # m, of a transistor and its washer under its heat-sink's fins, on either side of the sheet
+SINK = 500e-6  # m³K/W of a finned heat-sink in still air: a usual figure for natural convection
 
 
 def sink(kelvin_per_watt: float, pins: tuple[str, ...]) -> Sizes:
-    """A transistor on its heat-sink: a finned one has some 500 cm³K/W (a usual figure for natural convection)."""
-    side = (500e-6 / max(kelvin_per_watt, 0.3) / 0.6) ** (1 / 3)
+    """A transistor on its heat-sink."""
+    side = (SINK / max(kelvin_per_watt, 0.3) / 0.6) ** (1 / 3)
     places = {name: ((number - (len(pins) - 1) / 2) * 0.005, 0.0, 0.02) for number, name in enumerate(pins)}
-    return Sizes(side, side, 0.6 * side + 0.01, 0.004, _corners(0.7 * side, 0.7 * side, 0.0032), places,
+    return Sizes(side, side, 0.6 * side + SEAT - 0.004, 0.004, _corners(0.7 * side, 0.7 * side, 0.0032), places,
                  1.1e3 * 0.3 * side**3, False, "by its kelvin per watt", True)  # fmt: skip
 
 

@@ -1,8 +1,10 @@
-"""What the voltages of pairs drive into the wires of signal, by the capacitance between them."""
+"""What alternating voltages drive into the wires of signal, by the capacitance between them: those of the mains, of
+heaters and of rectifiers on their pairs, and the ripple on anodes and rails on the wires that they have."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,8 +14,8 @@ from thermionic.chassis.fields import Pieces
 from thermionic.chassis.geometry import in_room
 from thermionic.chassis.nets import Net
 from thermionic.chassis.sources import PairSource
-from thermionic.chassis.transfer import HARMONICS
-from thermionic.devices.base import ComplexArray
+from thermionic.chassis.transfer import rms
+from thermionic.devices.base import Array, ComplexArray
 
 if TYPE_CHECKING:
     from thermionic.chassis.humming import Humming
@@ -22,47 +24,103 @@ RADIUS, _PIN = 0.4e-3, 0.008  # m: of a wire; the length of a pin
 _UPRIGHT = np.array([0.0, 0.0, _PIN])
 _COARSE = 0.03  # m, of a piece with one charge along it
 _FELT = 1e-3  # of the most sensitive net's: what is less is no victim of a capacitance
+# Ripple that by one picofarad into the most sensitive net would leave less of the reference is not followed.
+_FARAD, _LEAST = 1e-12, 1e-6
 
 
-def coupled(humming: Humming, pairs: Sequence[PairSource]) -> list[tuple[PairSource, Net, ComplexArray]]:
-    """The current that each pair drives into each net, A, (harmonics,)."""
+@dataclass(frozen=True, eq=False)
+class Driver:
+    """A conductor with an alternating voltage, V (harmonics,): what the hum's list calls it, the key of its wires,
+    and its pieces (one leg of a pair), or the net whose wires it is."""
+
+    name: str
+    key: str
+    volts: ComplexArray
+    leg: Pieces | None = None
+    net: Net | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Push:
+    """The current that a driver sends into a net, A, (harmonics,)."""
+
+    driver: Driver
+    net: Net
+    amperes: ComplexArray
+
+
+def coupled(humming: Humming, pairs: Sequence[PairSource]) -> list[Push]:
+    """What every alternating voltage drives into every net that feels it."""
     felt = {
         net: float(np.abs(humming.transfers.of_current(net.node)).max())
         for net in dict.fromkeys(wire.net for wire in humming.laid.wiring.wires)
     }
     most = max(felt.values(), default=0.0)
-    nets = {net: number for number, net in enumerate(net for net in felt if felt[net] > _FELT * most)}
-    lines, owners = [], []
+    victims = [net for net in felt if felt[net] > _FELT * most]
+    drivers = [*_legs(humming, pairs), *_rippling(humming, felt, most)]
+    if not victims or not drivers:
+        return []
+    conductors: dict[Net, int] = {}
+    for net in (*victims, *(driver.net for driver in drivers if driver.net)):
+        conductors.setdefault(net, len(conductors))
+    cut = [_wires(humming, conductors)]
+    places = []
+    for driver in drivers:
+        if driver.leg is None:
+            assert driver.net is not None
+            places.append(conductors[driver.net])
+            continue
+        places.append(len(conductors) + len(cut) - 1)
+        cut.append(Pieces(driver.leg.start, driver.leg.end, np.full(len(driver.leg.wire), places[-1])))
+    pieces = Pieces(*(np.concatenate([getattr(one, name) for one in cut]) for name in ("start", "end", "wire")))
+    between = -capacitances(pieces, np.full(len(pieces.wire), RADIUS), len(conductors) + len(cut) - 1)
+    omega = 2j * np.pi * humming.hertz
+    return [
+        Push(driver, net, omega * between[conductors[net], place] * driver.volts)
+        for driver, place in zip(drivers, places, strict=True)
+        for net in victims
+        if net != driver.net
+    ]
+
+
+def _legs(humming: Humming, pairs: Sequence[PairSource]) -> list[Driver]:
+    """The two legs of every pair."""
+    whole = Pieces.of([humming.lowered(source.pair.points) for source in pairs], _COARSE)
+    aside, found = whole.sideways, []
+    for number, source in enumerate(pairs):
+        own = whole.wire == number
+        middle = Pieces(whole.start[own], whole.end[own], whole.wire[own])
+        for side, volts in zip((1, -1), source.volts, strict=True):
+            leg = middle.moved(side * aside[own] * source.pair.spacing / 2)
+            found.append(Driver(source.name, source.pair.key, volts, leg))
+    return found
+
+
+def _rippling(humming: Humming, felt: dict[Net, float], most: float) -> list[Driver]:
+    """The nets whose own ripple may be heard by others: anodes and rails."""
+    found = []
+    for net in felt:
+        volts = humming.transfers.of_node(net.node)
+        if rms(2 * np.pi * humming.hertz * volts) * _FARAD * most < _LEAST * humming.reference:
+            continue
+        name = "Ripple on the wires of rails" if net in humming.rails else "Ripple on the wires of anodes"
+        found.append(Driver(name, f"net:{net.node}:{net.channel}", volts, net=net))
+    return found
+
+
+def _wires(humming: Humming, conductors: dict[Net, int]) -> Pieces:
+    """The unshielded wires and the pins of nets, each piece with its net's number."""
+    lines: list[Array] = []
+    owners = []
     for wire in humming.laid.wiring.wires:
-        if wire.net in nets and not wire.shielded:
+        if wire.net in conductors and not wire.shielded:
             lines.append(humming.lowered(wire.points))
-            owners.append(nets[wire.net])
+            owners.append(conductors[wire.net])
     for body in humming.laid.bodies:
         for pin in body.pins if body.key in humming.placed else ():
-            if pin.net in nets:
+            if pin.net in conductors:
                 at = humming.lowered(in_room(humming.box, humming.placed[body.key], pin.at))
                 lines.append(np.array([at, at + _UPRIGHT]))
-                owners.append(nets[pin.net])
+                owners.append(conductors[pin.net])
     whole = Pieces.of(lines, _COARSE)
-    cut = [Pieces(whole.start, whole.end, np.array(owners, dtype=int)[whole.wire])]
-    legs: list[int] = []
-    for source in pairs:
-        middle = Pieces.of([humming.lowered(source.pair.points)], _COARSE)
-        for side in (1, -1):
-            legs.append(len(nets) + len(legs))
-            moved = middle.moved(side * middle.sideways * source.pair.spacing / 2)
-            cut.append(Pieces(moved.start, moved.end, np.full(len(moved.wire), legs[-1])))
-    size = len(nets) + len(legs)
-    if not nets or not legs:
-        return []
-    pieces = Pieces(*(np.concatenate([getattr(one, name) for one in cut]) for name in ("start", "end", "wire")))
-    matrix = capacitances(pieces, np.full(len(pieces.wire), RADIUS), size)
-    found = []
-    for k, source in enumerate(pairs):
-        for net, number in nets.items():
-            push = np.zeros(HARMONICS, dtype=complex)
-            for leg, volts in enumerate(source.volts):
-                between = -matrix[number, legs[2 * k + leg]]
-                push += 2j * np.pi * humming.hertz * between * volts
-            found.append((source, net, push))
-    return found
+    return Pieces(whole.start, whole.end, np.array(owners, dtype=int)[whole.wire])

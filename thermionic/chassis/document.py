@@ -17,11 +17,14 @@ from thermionic.errors import ThermionicError
 Face = Literal["top", "front", "rear", "left", "right", "bottom"]
 FACES: tuple[Face, ...] = ("top", "front", "rear", "left", "right", "bottom")
 Mount = Literal["upright", "lying", "through", "toroid"]
+MOST = 400
+# What is round a transformer or choke: a copper band round core and coil, or a steel can over it.
+Screen = Literal["none", "copper band", "steel can"]
+StripKind = Literal["tag strip", "tag board", "turret board"]
 School = Literal["star", "bus", "local stars", "chassis", "daisy chain"]
 Text = Annotated[str, Field(min_length=1, max_length=60)]
 Key = Annotated[str, Field(min_length=1, max_length=90)]
 Place = Annotated[float, Field(ge=-2.0, le=2.0)]
-MOST = 400
 
 
 class LayoutRefused(ThermionicError):
@@ -61,7 +64,8 @@ class Size(Model):
 
 class Placed(Model):
     """Where a body is: its middle on a face, its turn, and whether it is fixed to the face from within. ``raised``
-    lifts it off the sheet (below nothing: sunk). What is ``pinned`` stays where it is when the rest is arranged."""
+    lifts it off the sheet (below nothing: sunk). What is ``pinned`` stays where it is when the rest is arranged. Iron
+    has a ``screen``; small parts are on one kind of ``strip``, with its earth at one of its lugs."""
 
     body: Key
     face: Face = "top"
@@ -72,6 +76,9 @@ class Placed(Model):
     raised: Annotated[float, Field(ge=-0.1, le=0.1)] = 0.0
     pinned: bool = False
     mount: Mount | None = None
+    screen: Screen | None = None
+    strip: StripKind | None = None
+    earth_lug: Annotated[int, Field(ge=1, le=MOST)] | None = None
 
 
 class Fitting(Model):

@@ -19,8 +19,9 @@ from thermionic.chassis.document import Layout
 from thermionic.chassis.fields import MU0
 from thermionic.chassis.nets import EARTH
 from thermionic.chassis.sheet import conductances
-from thermionic.chassis.wiring import Terminal, Way, Wire, length_of
+from thermionic.chassis.wiring import Kind, Terminal, Way, Wire, Wiring, length_of
 from thermionic.devices.base import Array, ComplexArray
+from thermionic.lazily import lazily
 
 COPPER_OHM_METRE = 1.72e-8
 # Resistance of a soldered joint and of a bolt through bare metal, Ω: as measured on good ones, unsure by three times.
@@ -74,72 +75,82 @@ class EarthNetwork:
         added = tuple(ways[link.key] for link in more) if ways else ()
         return replace(self, nodes=tuple(nodes), links=tuple(links), carried=carried, ways=(*self.ways, *added))
 
-    def _admittances(self, hertz: Array) -> tuple[ComplexArray, ComplexArray, Array]:
+    @lazily
+    def _solved(self) -> dict[bytes, tuple[ComplexArray, ComplexArray]]:
+        return {}
+
+    @lazily
+    def _incidence(self) -> Array:
+        """+1 for a link's first end, -1 for its second: (links, nodes)."""
         at = {node: place for place, node in enumerate(self.nodes)}
-        ends = np.array([[at[a], at[b]] for a, b in (link.ends for link in self.links)], dtype=int)
-        ends = ends.reshape(-1, 2)
-        each = np.array([link.admittance(hertz) for link in self.links]).reshape(len(self.links), len(hertz))
-        incidence = np.zeros((len(self.links), len(self.nodes)))
-        rows = np.arange(len(self.links))
-        incidence[rows, ends[:, 0]], incidence[rows, ends[:, 1]] = 1.0, -1.0
-        whole = np.einsum("ln,lh,lm->hnm", incidence, each, incidence)
-        place = at[self.reference]
-        whole[:, place, :], whole[:, :, place] = 0.0, 0.0
-        whole[:, place, place] = 1.0
-        # What hangs on nothing keeps to earth through a hundred megohms.
-        lonely = np.abs(np.einsum("hnn->hn", whole)).max(axis=0) == 0
-        whole[:, lonely, lonely] = 1e-8
-        return whole, each, incidence
+        found = np.zeros((len(self.links), len(self.nodes)))
+        for row, link in enumerate(self.links):
+            found[row, at[link.ends[0]]], found[row, at[link.ends[1]]] = 1.0, -1.0
+        return found
+
+    def _admittances(self, hertz: Array) -> tuple[ComplexArray, ComplexArray]:
+        """The nodes' impedances, Ω, (frequencies, nodes, nodes), nothing at the reference, and the links' own
+        admittances, S, (links, frequencies)."""
+        key = np.asarray(hertz, dtype=float).tobytes()
+        if key not in self._solved:
+            each = np.array([link.admittance(hertz) for link in self.links]).reshape(len(self.links), len(hertz))
+            incidence, place = self._incidence, self.nodes.index(self.reference)
+            whole = np.stack([incidence.T @ (each[:, k : k + 1] * incidence) for k in range(len(hertz))])
+            # What hangs on nothing keeps to earth through a hundred megohms.
+            lonely = np.abs(np.einsum("hnn->hn", whole)).max(axis=0) == 0
+            whole[:, lonely, lonely] = 1e-8
+            kept = np.delete(np.arange(len(self.nodes)), place)
+            impedances: ComplexArray = np.zeros(whole.shape, dtype=np.complex128)
+            impedances[np.ix_(np.arange(len(hertz)), kept, kept)] = np.linalg.inv(
+                whole[np.ix_(np.arange(len(hertz)), kept, kept)]
+            )
+            self._solved[key] = impedances, each
+        return self._solved[key]
 
     def volts(self, hertz: Array, amperes: ComplexArray, emf: ComplexArray | None = None) -> ComplexArray:
         """The voltage of every node, (nodes, frequencies), for currents into them (nodes, frequencies) and an EMF in
         each link from its first to its second end (links, frequencies)."""
-        whole, each, incidence = self._admittances(hertz)
+        impedances, each = self._admittances(hertz)
         into = amperes.astype(complex)
         if emf is not None:
-            into = into - incidence.T @ (each * emf)
-        into[self.nodes.index(self.reference)] = 0.0
-        found: ComplexArray = np.linalg.solve(whole, into.T[:, :, None])[:, :, 0].T.astype(np.complex128)
+            into = into - self._incidence.T @ (each * emf)
+        found: ComplexArray = np.einsum("hnm,mh->nh", impedances, into, optimize=True)
         return found
 
     def through(self, hertz: Array, volts: ComplexArray, emf: ComplexArray | None = None) -> ComplexArray:
         """The current in each link from its first to its second end, A, (links, frequencies)."""
-        _, each, incidence = self._admittances(hertz)
-        drop = incidence @ volts
+        _, each = self._admittances(hertz)
+        drop = self._incidence @ volts
         found: ComplexArray = each * (drop if emf is None else drop + emf)
         return found
 
     def adjoint(self, hertz: Array, weights: ComplexArray) -> tuple[ComplexArray, ComplexArray]:
         """Of the sum of ``weights`` (nodes, frequencies) times the nodes' voltages: what it gains by an ampere into
         each node (nodes, frequencies), and by a volt of EMF in each link (links, frequencies)."""
-        whole, each, incidence = self._admittances(hertz)
-        wanted = weights.astype(complex)
-        wanted[self.nodes.index(self.reference)] = 0.0
-        turned = whole.transpose(0, 2, 1)
-        gains: ComplexArray = np.linalg.solve(turned, wanted.T[:, :, None])[:, :, 0].T.astype(np.complex128)
-        gains[self.nodes.index(self.reference)] = 0.0
-        return gains, -each * (incidence @ gains)
+        impedances, each = self._admittances(hertz)
+        gains: ComplexArray = np.einsum("hnm,nh->mh", impedances, weights.astype(complex), optimize=True)
+        return gains, -each * (self._incidence @ gains)
 
 
-def earth_network(
-    wires: Sequence[Wire], terminals: Sequence[Terminal], layout: Layout, order: dict[str, float]
-) -> EarthNetwork:
-    """Signal earth as the layout's school wires it, with the screens of wires that are earthed at both ends;
-    ``order`` says how far along the signal's way each body is."""
-    return _Earths(terminals, layout, order).network(wires)
+def earth_network(wiring: Wiring, layout: Layout, order: dict[str, float]) -> EarthNetwork:
+    """Signal earth as the layout's school wires it, with the screens of wires that are earthed at both ends, the
+    frames of mains transformers on the sheet and the way from there to the inlet's earth; ``order`` says how far
+    along the signal's way each body is."""
+    return _Earths(wiring, layout, order).network()
 
 
 class _Earths:
-    def __init__(self, terminals: Sequence[Terminal], layout: Layout, order: dict[str, float]) -> None:
-        self.layout, self.order = layout, order
+    def __init__(self, wiring: Wiring, layout: Layout, order: dict[str, float]) -> None:
+        self.wiring, self.layout, self.order = wiring, layout, order
         self.way = Way(layout)
+        terminals = wiring.earths
         self.bolt = next((one for one in terminals if one.body.family == "signal earth"), None)
         self.own = [one for one in terminals if one is not self.bolt]
         self.links: list[Link] = []
         self.sheet: set[str] = set()
         self.spokes: dict[str, Array] = {}
 
-    def network(self, wires: Sequence[Wire] = ()) -> EarthNetwork:
+    def network(self) -> EarthNetwork:
         if not self.own or self.bolt is None:
             names = tuple(one.key for one in self.own) or ("none",)
             return EarthNetwork(names, (), names[0])
@@ -153,8 +164,9 @@ class _Earths:
             touching = [] if self.layout.earthing.jacks_insulated else [
                 one for one in within if one.body.family == "jack"
             ]  # fmt: skip
-            self._bolted([self.bolt, *touching] if touching else [])
-        self._screens(wires)
+            below = [*touching, *self._mains_side()]
+            self._bolted([self.bolt, *below] if below else [])
+        self._screens(self.wiring.wires)
         nodes = dict.fromkeys([one.key for one in (self.bolt, *self.own)])
         nodes |= dict.fromkeys(end for link in self.links for end in link.ends)
         ways, carried = self._ways()
@@ -187,9 +199,13 @@ class _Earths:
         return [ends[0] for ends in together.values()]
 
     def _join(self, one: Terminal, other: Terminal, more_ohm: float = 0.0) -> None:
-        wire = self.way.wire("earth", EARTH, one, other)
+        self._wired("earth", one, other, self.layout.earthing.gauge, more_ohm)
+
+    def _wired(self, kind: Kind, one: Terminal, other: Terminal, square: float, more_ohm: float) -> None:
+        """A wire of so many square millimetres."""
+        wire = self.way.wire(kind, EARTH, one, other)
         length = length_of(wire.points)
-        gauge = self.layout.earthing.gauge * 1e-6
+        gauge = square * 1e-6
         ohm = COPPER_OHM_METRE * length / gauge + 2 * JOINT_OHM + more_ohm
         # The inductance of a round wire, mu0 l/2pi (ln(2l/a) - 3/4): E. B. Rosa, Bull. Bur. Stand. 4 (1908), p. 301.
         radius = (gauge / np.pi) ** 0.5
@@ -277,7 +293,16 @@ class _Earths:
 
     def _chassis(self, ends: list[Terminal]) -> None:
         assert self.bolt is not None
-        self._bolted([self.bolt, *ends])
+        self._bolted([self.bolt, *ends, *self._mains_side()])
+
+    def _mains_side(self) -> list[Terminal]:
+        """What is on the sheet beside signal earth: the bolt of protective earth, with its wire from the inlet, and
+        the frames of the mains transformers."""
+        if self.wiring.protective is None:
+            return []
+        inlet, bolt = self.wiring.protective
+        self._wired("protective earth", bolt, inlet, self.layout.earthing.protective_gauge, BOLT_OHM)
+        return [bolt, *self.wiring.frames]
 
     def _bolted(self, ends: Sequence[Terminal]) -> None:
         """Terminals that are on the sheet where they stand, and the sheet between them."""
@@ -295,7 +320,7 @@ class _Earths:
         first = next(iter(bolts))
         for place, name in list(bolts.items())[1:]:
             self.spokes[name] = np.array([[*first, -box.sheet], [*place, -box.sheet]])
-        between = conductances(box.width, box.depth, sheet_ohm(self.layout), list(bolts))
+        between = conductances(box.width, box.depth, sheet_ohm(self.layout), tuple(bolts))
         for i in range(len(names)):
             for j in range(i):
                 if -between[i, j] > 1e-3:

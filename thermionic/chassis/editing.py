@@ -11,7 +11,7 @@ from thermionic.chassis.document import FACES, Fitting, Layout, LayoutRefused, P
 from thermionic.chassis.geometry import frame
 from thermionic.chassis.wiring import KINDS
 
-FITTINGS = ("foot", "vent", "handle", "meter", "test point", "earth bolt", "lamp")
+FITTINGS = ("foot", "vent", "handle", "heat-sink", "meter", "test point", "earth bolt", "lamp")
 
 
 def body_of(bodies: Sequence[Body], key: str) -> Body:

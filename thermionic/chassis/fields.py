@@ -16,14 +16,12 @@ within a tenth of the integral up to 45 degrees.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.special import exp1, k0, k1
 
 from thermionic.chassis import kernels
-from thermionic.chassis.kernels import distances, inverse_distance
 from thermionic.devices.base import Array, ComplexArray
 
 MU0 = 4e-7 * np.pi
@@ -157,41 +155,6 @@ class Pieces:
         return found
 
 
-class Neumann:
-    """Partial mutual inductances between pieces of wires: Neumann's integral, exact over the source, by Gauss's
-    points over the victim; what the sheet does to each is added at a frequency."""
-
-    def __init__(self, victims: Pieces, sources: Pieces, sheet: Sheet | None) -> None:
-        length = np.sqrt((sources.along**2).sum(axis=1))
-        mirror = np.array([1.0, 1.0, -1.0])
-        start, end = sources.start * mirror, sources.end * mirror
-        self.sheet = sheet
-        self.direct = np.zeros((len(victims.start), len(sources.start)))
-        self.imaged = np.zeros_like(self.direct)
-        for point, weight in zip(_POINTS, _WEIGHTS, strict=True):
-            at = victims.middle + victims.along * point / 2
-            self.direct += weight / 2 * inverse_distance(at, sources.start, sources.end, NEAREST)
-            if sheet:
-                self.imaged += weight / 2 * inverse_distance(at, start, end, NEAREST)
-        self.direct *= MU0 / (4 * np.pi) * (victims.along @ sources.along.T) / length
-        self.near = distances(victims.middle, sources.middle)
-        if sheet:
-            self.imaged *= MU0 / (4 * np.pi) * (victims.along @ (sources.along * mirror).T) / length
-            self.far = distances(victims.middle, (start + end) / 2)
-            self.side = np.sign(victims.middle[:, 2])[:, None] * np.sign(sources.middle[:, 2])[None] >= 0
-
-    def at(self, hertz: float) -> ComplexArray:
-        """H, (victim pieces, source pieces); a share in quadrature is a loss in the sheet."""
-        if self.sheet is None:
-            return self.direct.astype(complex)
-        image = self.sheet.image(self.far, hertz)
-        if self.side.all():
-            return self.direct + image * self.imaged
-        through = self.sheet.through(self.near, hertz)
-        found: ComplexArray = np.where(self.side, self.direct + image * self.imaged, through * self.direct)
-        return found
-
-
 @dataclass(frozen=True, eq=False)
 class Filaments:
     """Sources of a field: pieces that carry a current, each in a group; where ``aside`` (pieces, 3), m, is not
@@ -201,15 +164,6 @@ class Filaments:
     group: np.ndarray
     aside: Array
     pitch: Array
-
-    @classmethod
-    def joined(cls, several: Sequence[Filaments]) -> Filaments:
-        """All of several."""
-        pieces = Pieces(
-            *(np.concatenate([getattr(one.pieces, name) for one in several]) for name in ("start", "end", "wire"))
-        )
-        return cls(pieces, *(np.concatenate([getattr(one, name) for one in several])
-                             for name in ("group", "aside", "pitch")))  # fmt: skip
 
 
 def linkage(
@@ -223,11 +177,6 @@ def linkage(
         _GATHERED, _TWIST, _DECADES[0], _DECADES[1] - _DECADES[0], NEAREST, floor,
     )  # fmt: skip
     return MU0 / (4 * np.pi) * found
-
-
-def mutual(victims: Pieces, sources: Pieces, sheet: Sheet | None, hertz: float) -> ComplexArray:
-    """Partial mutual inductances at a frequency, H, (victim pieces, source pieces); see Neumann."""
-    return Neumann(victims, sources, sheet).at(hertz)
 
 
 @dataclass(frozen=True, eq=False)

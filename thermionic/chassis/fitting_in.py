@@ -15,8 +15,12 @@ from thermionic.chassis.geometry import frame, turned
 from thermionic.chassis.solids import Solid, meet, outline, solids
 
 TOUCH = 5e-4  # m: less than this is touching
-# Rules of thumb: fingers round a tube that is pulled, a wrench round a nut, a cutter's wall to the next hole.
-FINGERS, WRENCH, BRIDGE = 0.008, 0.006, 0.004
+# Rules of thumb: fingers round a tube that is pulled, a cutter's wall to the next hole.
+FINGERS, BRIDGE = 0.008, 0.004
+# The socket wrench for a nut on a screw of at most so much, and how far it stands off the sheet, m. Across the flats
+# ISO 4032 has 5.5, 7, 8 and 13 mm; a socket's wall is some 2 mm.
+_SOCKETS = ((0.0036, 0.0095), (0.0046, 0.011), (0.0056, 0.012), (0.0090, 0.0175))
+_WRENCH = 0.012
 
 
 @dataclass(frozen=True)
@@ -41,6 +45,7 @@ def misfits(bodies: Sequence[Body], layout: Layout) -> tuple[Misfit, ...]:
     found += _meeting(taken, layout)
     found += _holes(here, layout)
     found += _reaching(here)
+    found += _wrenches(here, taken, layout)
     return tuple(sorted(found, key=lambda one: (not one.impossible, -one.by)))
 
 
@@ -166,3 +171,33 @@ def _reaching(here: Sequence[tuple[Body, Placed]]) -> list[Misfit]:
             words = f"{body.title} is hard to pull: {_mm(gap)} to {tight[0][0].title} and {tight[1][0].title}."
             found.append(Misfit((body.key,), words, FINGERS - gap, False))
     return found
+
+
+def _wrenches(
+    here: Sequence[tuple[Body, Placed]], taken: Sequence[tuple[Body, Solid]], layout: Layout
+) -> list[Misfit]:
+    """Screws whose nut, inside the box, a socket wrench does not come to for another body."""
+    tools: list[tuple[Body, Solid]] = []
+    for body, placed in here:
+        for opening in body.sizes.openings:
+            size = next((socket for most, socket in _SOCKETS if (opening.diameter or 1.0) <= most), None)
+            if size is None or not opening.tool.startswith("drill"):
+                continue
+            u, v = turned(*opening.at, placed.turn)
+            round_ = shapely.Point(placed.u + u, placed.v + v).buffer(size / 2, quad_segs=4)
+            sheet = layout.box.sheet
+            tools.append((body, Solid(body, placed.face, round_, -sheet - _WRENCH, -sheet)))
+    if not tools or not taken:
+        return []
+    low, high = (np.array(list(ends)) for ends in zip(*(solid.box(layout.box) for _, solid in taken), strict=True))
+    found: dict[tuple[str, str], Misfit] = {}
+    for body, tool in tools:
+        least, most = tool.box(layout.box)
+        for place in np.flatnonzero(((high - least > TOUCH) & (most - low > TOUCH)).all(axis=1)):
+            other, solid = taken[int(place)]
+            deep = meet(tool, solid, layout.box) if other is not body else 0.0
+            key = (body.key, other.key)
+            if deep > TOUCH and (key not in found or found[key].by < deep):
+                words = f"A wrench does not come to a nut of {body.title} for {other.title}: {_mm(deep)} are missing."
+                found[key] = Misfit(key, words, deep, False)
+    return list(found.values())

@@ -10,7 +10,7 @@ squares, as which way round each is wired is not known.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 
@@ -21,14 +21,15 @@ from thermionic.chassis.arranging import order_of
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.body import Attached, Body
 from thermionic.chassis.catalogue import material
-from thermionic.chassis.coupling import coupled
+from thermionic.chassis.coupling import Push, coupled
 from thermionic.chassis.document import Layout
 from thermionic.chassis.earthing import EarthNetwork, earth_network
 from thermionic.chassis.fields import Dipole, Filaments, Pieces, Sheet, flux_density, linkage, through_dipole
 from thermionic.chassis.geometry import direction, in_room
 from thermionic.chassis.hum import Cause, LayoutHum
-from thermionic.chassis.nets import EARTH, Net
-from thermionic.chassis.sources import IronSource, PairSource, Sources, coil_axis
+from thermionic.chassis.making import REFERENCE
+from thermionic.chassis.nets import EARTH, Net, Nets, block_of
+from thermionic.chassis.sources import SCREEN_SHARE, IronSource, PairSource, Sources, coil_axis
 from thermionic.chassis.transfer import HARMONICS, Transfers, rms, transfers
 from thermionic.chassis.wiring import Terminal, Wire, Wiring, wired
 from thermionic.devices.base import Array, ComplexArray
@@ -80,7 +81,7 @@ def lay(amplifier: SolvedAmplifier, layout: Layout) -> Laid:
     """A layout of a solved amplifier."""
     found = bodies(amplifier, layout)
     wiring = wired(amplifier, found, layout)
-    earth = earth_network(wiring.wires, wiring.earths, layout, order_of(found, amplifier.design))
+    earth = earth_network(wiring, layout, order_of(found, amplifier.design))
     return Laid(amplifier, layout, found, wiring, earth, transfers(amplifier))
 
 
@@ -107,6 +108,17 @@ class Humming:
         found: Array = points + self._half
         return found
 
+    @lazily
+    def reference(self) -> float:
+        """The load's volts at 1 W, or the reference output of a line stage, V rms."""
+        output = reference_output(self.amplifier)
+        return float((output * self.amplifier.load.ohm) ** 0.5 if self.amplifier.load.power else output)
+
+    @lazily
+    def rails(self) -> frozenset[Net]:
+        """The nets that are rails."""
+        return frozenset(Nets(self.amplifier.compiled).rails)
+
     def earth_emf(self) -> ComplexArray:
         """The EMF that every field together makes along each way of earth, V, (ways, harmonics)."""
         pairs = [self.sources.pair(pair) for pair in self.laid.wiring.pairs]
@@ -121,9 +133,6 @@ class Humming:
 
     def channels(self) -> list[LayoutHum]:
         """The hum of each channel."""
-        amplifier = self.amplifier
-        output = reference_output(amplifier)
-        reference = (output * amplifier.load.ohm) ** 0.5 if amplifier.load.power else output
         found = []
         pairs = [self.sources.pair(pair) for pair in self.laid.wiring.pairs]
         irons = [iron for body in self.laid.bodies if body.key in self.placed
@@ -139,7 +148,7 @@ class Humming:
             causes += self._earth(channel) + self._elsewhere()
             causes = [cause for cause in causes if cause.volt > 1e-10]
             causes.sort(key=lambda one: -one.volt)
-            found.append(LayoutHum(reference, tuple(causes), channel, self.layout.measured_volt))
+            found.append(LayoutHum(self.reference, tuple(causes), channel, self.layout.measured_volt))
         return found
 
     # What a volt in each wire does.
@@ -187,20 +196,20 @@ class Humming:
         """The EMF that each pair leaves in every wire, V, (wires, harmonics)."""
         if not sources:
             return []
-        filaments = []
-        for number, source in enumerate(sources):
-            middle = Pieces.of([self.lowered(source.pair.points)])
-            along = np.concatenate([[0], np.cumsum(np.sqrt((middle.along**2).sum(axis=1)))])
-            halfway = (along[:-1] + along[1:]) / 2
-            opened = (halfway < _UNTWISTED) | (halfway > along[-1] - _UNTWISTED)
-            filaments.append(Filaments(
-                middle, np.full(len(halfway), number), middle.sideways * source.pair.spacing / 2,
-                np.where(opened, 0.0, source.pair.pitch),
-            ))  # fmt: skip
+        middle = Pieces.of([self.lowered(source.pair.points) for source in sources])
+        length = np.sqrt((middle.along**2).sum(axis=1))
+        whole = np.bincount(middle.wire, length, len(sources))
+        halfway = np.cumsum(length) - length / 2 - (np.cumsum(whole) - whole)[middle.wire]
+        opened = (halfway < _UNTWISTED) | (halfway > whole[middle.wire] - _UNTWISTED)
+        spacing, pitch = (
+            np.array([getattr(source.pair, name) for source in sources])[middle.wire] for name in ("spacing", "pitch")
+        )
+        filaments = Filaments(
+            middle, middle.wire, middle.sideways * spacing[:, None] / 2, np.where(opened, 0.0, pitch)
+        )
         at = linkage(
-            self.pieces, len(self.ways), Filaments.joined(filaments), len(sources), self.laid.sheet,
-            self.hertz[0] * _ANCHORS, _FLOOR,
-        )  # fmt: skip
+            self.pieces, len(self.ways), filaments, len(sources), self.laid.sheet, self.hertz[0] * _ANCHORS, _FLOOR
+        )
         return [
             -2j * np.pi * self.hertz * (at[:, number].T @ _between()) * source.amperes
             for number, source in enumerate(sources)
@@ -261,7 +270,31 @@ class Humming:
             for one in terminal.pin.attached:
                 if terminal.key in at:
                     amperes[at[terminal.key]] += self.transfers.current(one)
+        for key, leak in self._leaks():
+            amperes[at[key]] += leak
         return amperes
+
+    def _leaks(self) -> Iterator[tuple[str, ComplexArray]]:
+        """What mains transformers send by their capacitance into the sheet and signal earth, by node, and what of it
+        leaves by the inlet's earth."""
+        wiring = self.laid.wiring
+        if wiring.protective is None:
+            return
+        inlet, whole = wiring.protective[0], np.zeros(HARMONICS, dtype=complex)
+        ways = [(frame.key, self.sources.leak("")) for frame in wiring.frames]
+        for frame in wiring.frames:
+            for winding in (*frame.body.blocks, "heater"):
+                earthed = next((one.key for one in wiring.earths if one.pin.name == f"{winding} {REFERENCE}"), None)
+                earthed = earthed or next(
+                    (one.key for one in wiring.earths for attached in one.pin.attached
+                     if block_of(self.amplifier.netlist[attached.part]) == winding), None
+                )  # fmt: skip
+                if earthed is not None:
+                    ways.append((earthed, self.sources.leak(winding)))
+        for key, leak in ways:
+            yield key, leak
+            whole += leak
+        yield inlet.key, -whole
 
     def _earth_volts(self) -> ComplexArray:
         return self.laid.earth.volts(self.hertz, self.returned)
@@ -324,6 +357,7 @@ class Humming:
                 axis = direction(self.box, placed, coil_axis(body))
                 use = next(use for use in self.amplifier.compiled.transformers if use.block in body.blocks)
                 emf = self._in_core(use.part, use.block) * self._field(at, dipole, axis, iron)
+                emf *= SCREEN_SHARE[body.screen or "none"]
                 gain = self._of(Attached(use.part, 0, channel))
                 causes.append(self._spot(iron, body, "in its core", gain * emf, iron.unsure * 1.5))
             elif body.family == "tube":
@@ -362,23 +396,23 @@ class Humming:
 
     # Capacitive.
 
-    def _capacitive(self, channel: int, pushed: Sequence[tuple[PairSource, Net, ComplexArray]]) -> list[Cause]:
+    def _capacitive(self, channel: int, pushed: Sequence[Push]) -> list[Cause]:
         grouped: dict[str, dict[Net, ComplexArray]] = defaultdict(dict)
-        first: dict[str, PairSource] = {}
-        for source, net, push in pushed:
+        first: dict[str, str] = {}
+        for push in pushed:
+            net = push.net
             if net.channel not in (0, channel):
                 continue
-            name = f"{source.pair.kind}:{source.pair.of}"
-            first.setdefault(name, source)
-            gain = self.transfers.of_current(net.node)
-            grouped[name][net] = grouped[name].get(net, 0) + gain * push
+            name = push.driver.name
+            first.setdefault(name, push.driver.key)
+            left = self.transfers.of_current(net.node) * push.amperes
+            grouped[name][net] = grouped[name].get(net, 0) + left
         causes = []
         for name, by_net in grouped.items():
             whole = np.sum(list(by_net.values()), axis=0)
             net = max(by_net, key=lambda one: rms(by_net[one]))
             hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
-            source = first[name]
-            causes.append(Cause(source.name, source.pair.key, "capacitive", f"the wires of {net.name}",
+            causes.append(Cause(name, first[name], "capacitive", f"the wires of {net.name}",
                                 f"net:{net.node}:{net.channel}", rms(whole), hertz, CAPACITIVE_UNSURE))  # fmt: skip
         return causes
 

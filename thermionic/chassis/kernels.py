@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from math import log, log10, sqrt
+from math import asinh, log, log10, sqrt
 from typing import Any
 
 import numpy as np
@@ -12,58 +12,52 @@ from thermionic.compiled import COMPLEX, REAL, WHOLE, gives, ready, takes
 _POINTS = takes(REAL, 2)
 
 
-@ready(gives(REAL, 2)(_POINTS, _POINTS, _POINTS, REAL))
-def inverse_distance(points: np.ndarray, start: np.ndarray, end: np.ndarray, nearest: float) -> np.ndarray:
-    """The integral of 1/distance along straight pieces, (points, pieces): ln((a + b + l)/(a + b - l)), with a and b
-    the distances to the ends (O. D. Kellogg, Foundations of Potential Theory, 1929, p. 56). What is nearer than
-    ``nearest``, m, is taken to be there: wires are as thick as that."""
-    found = np.empty((len(points), len(start)))
-    for j in range(len(start)):
-        x, y, z = start[j, 0], start[j, 1], start[j, 2]
-        u, v, w = end[j, 0], end[j, 1], end[j, 2]
-        length = sqrt((u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2)
-        least = sqrt(length * length + 4.0 * nearest * nearest) - length
-        for i in range(len(points)):
-            p, q, r = points[i, 0], points[i, 1], points[i, 2]
-            a = sqrt((p - x) ** 2 + (q - y) ** 2 + (r - z) ** 2)
-            b = sqrt((p - u) ** 2 + (q - v) ** 2 + (r - w) ** 2)
-            apart = max(a + b - length, least)
-            found[i, j] = log((a + b + length) / apart)
-    return found
-
-
-@ready(gives(REAL, 2)(_POINTS, _POINTS))
-def distances(points: np.ndarray, others: np.ndarray) -> np.ndarray:
-    """How far each of some points is from each of others, m."""
-    found = np.empty((len(points), len(others)))
-    for i in range(len(points)):
-        for j in range(len(others)):
-            found[i, j] = sqrt(
-                (points[i, 0] - others[j, 0]) ** 2 + (points[i, 1] - others[j, 1]) ** 2
-                + (points[i, 2] - others[j, 2]) ** 2
-            )  # fmt: skip
-    return found
+_FAR = 4.0  # lengths of a piece from which on it is taken to be at its middle: a quarter of a percent
 
 
 @ready(REAL(REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL))
 def _along(
     p: float, q: float, r: float, x: float, y: float, z: float, u: float, v: float, w: float, nearest: float
 ) -> float:
-    """The integral of 1/distance from a point (p, q, r) along a straight piece; see ``inverse_distance``."""
-    length = sqrt((u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2)
+    """The integral of 1/distance from a point (p, q, r) along a straight piece: ln((a + b + l)/(a + b - l)), with a
+    and b the distances to the ends (O. D. Kellogg, Foundations of Potential Theory, 1929, p. 56). What is nearer than
+    ``nearest``, m, is taken to be there: wires are as thick as that."""
+    square = (u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2
+    far = (p - (x + u) / 2) ** 2 + (q - (y + v) / 2) ** 2 + (r - (z + w) / 2) ** 2
+    if far > _FAR * _FAR * square:
+        return sqrt(square / far)
+    length = sqrt(square)
     a = sqrt((p - x) ** 2 + (q - y) ** 2 + (r - z) ** 2)
     b = sqrt((p - u) ** 2 + (q - v) ** 2 + (r - w) ** 2)
-    apart = max(a + b - length, sqrt(length * length + 4.0 * nearest * nearest) - length)
+    apart = max(a + b - length, sqrt(square + 4.0 * nearest * nearest) - length)
     return log((a + b + length) / apart)
 
 
+@ready(gives(REAL, 2)(_POINTS, _POINTS, takes(REAL, 1), REAL))
+def potentials(start: np.ndarray, end: np.ndarray, radius: np.ndarray, nearest: float) -> np.ndarray:
+    """The potential at the middle of each straight piece of wire by a unit charge along each, with its image in the
+    plane z = 0 at no potential, times 4 pi epsilon, 1/m: (pieces, pieces). A piece's own is that on its surface, half
+    way along: 2 asinh(l / 2a) / l. Nothing between the two sides of the plane."""
+    found = np.zeros((len(start), len(start)))
+    for j in range(len(start)):
+        x, y, z = start[j, 0], start[j, 1], start[j, 2]
+        u, v, w = end[j, 0], end[j, 1], end[j, 2]
+        length = sqrt((u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2)
+        for i in range(len(start)):
+            p, q, r = (start[i, 0] + end[i, 0]) / 2, (start[i, 1] + end[i, 1]) / 2, (start[i, 2] + end[i, 2]) / 2
+            if r * (z + w) >= 0.0:
+                direct = _along(p, q, r, x, y, z, u, v, w, nearest)
+                if i == j:
+                    direct = 2.0 * asinh(length / (2.0 * radius[j]))
+                found[i, j] = (direct - _along(p, q, r, x, y, -z, u, v, -w, nearest)) / length
+    return found
+
+
 @ready(COMPLEX(REAL, takes(COMPLEX, 1), REAL, REAL))
-def _looked_up(value: float, table: np.ndarray, first: float, step: float) -> Any:
-    """A table over the logarithm of ``value``, straight between its places."""
-    if value <= 0.0:
-        return table[0]
-    place = (log10(value) - first) / step
-    if place <= 0.0:
+def _looked_up(decades: float, table: np.ndarray, first: float, step: float) -> Any:
+    """A table over the logarithm of what it is of, straight between its places."""
+    place = (decades - first) / step
+    if not place > 0.0:
         return table[0]
     if place >= len(table) - 1:
         return table[len(table) - 1]
@@ -93,6 +87,7 @@ def linkages(
     the logarithm from ``first`` by ``step`` (see ``fields``). All is on the same side of the sheet.
     """
     found = np.zeros((len(wavenumbers), groups, wires), dtype=np.complex128)
+    turning, gathering = np.log10(wavenumbers), log10(reach) if reach > 0.0 else 0.0
     for i in range(len(start)):
         dx, dy, dz = end[i, 0] - start[i, 0], end[i, 1] - start[i, 1], end[i, 2] - start[i, 2]
         mx, my, mz = (end[i, 0] + start[i, 0]) / 2, (end[i, 1] + start[i, 1]) / 2, (end[i, 2] + start[i, 2]) / 2
@@ -106,10 +101,10 @@ def linkages(
             tx, ty, tz = (to[j, 0] + from_[j, 0]) / 2, (to[j, 1] + from_[j, 1]) / 2, (to[j, 2] + from_[j, 2]) / 2
             near = sqrt((mx - tx) ** 2 + (my - ty) ** 2 + (mz - tz) ** 2)
             paired = aside[j, 0] != 0.0 or aside[j, 1] != 0.0 or aside[j, 2] != 0.0
-            points = 3 if near < 2.0 * max(own, length) else 1
+            points = 3 if near < 3.0 * max(own, length) else 1
             left = 1.0
             if pitch[j] > 0.0:
-                left = max(_looked_up(near / pitch[j], twist, first, step).real, floor)
+                left = max(_looked_up(log10(near / pitch[j]), twist, first, step).real, floor)
             for side in range(2 if paired else 1):
                 sign = 1.0 - 2.0 * side if paired else 1.0
                 ax, ay, az = sign * aside[j, 0], sign * aside[j, 1], sign * aside[j, 2]
@@ -125,8 +120,9 @@ def linkages(
                 straight *= sign * left * (level + upright)
                 mirrored *= sign * left * (level - upright)
                 far = sqrt((mx - tx - ax) ** 2 + (my - ty - ay) ** 2 + (mz + tz + az) ** 2)
-                pulled = 1.0 - _looked_up(far / reach, gathered, first, step).real if reach > 0.0 else 0.0
+                decades = log10(far)
+                pulled = 1.0 - _looked_up(decades - gathering, gathered, first, step).real if reach > 0.0 else 0.0
                 for f in range(len(wavenumbers)):
-                    image = pulled - _looked_up(wavenumbers[f] * far, eddy, first, step)
+                    image = pulled - _looked_up(decades + turning[f], eddy, first, step)
                     found[f, group[j], wire[i]] += straight + image * mirrored
     return found

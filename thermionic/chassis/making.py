@@ -11,6 +11,7 @@ from thermionic.blocks.facets import (
     BiasTrim,
     ConverterUse,
     GasUse,
+    HeaterFeed,
     HeaterUse,
     Indicated,
     LinearUse,
@@ -23,15 +24,17 @@ from thermionic.blocks.facets import (
 )
 from thermionic.blocks.fields import Choke, SmoothingCapacitor
 from thermionic.chassis import catalogue
-from thermionic.chassis.body import SIDES, Attached, Body, Pin
+from thermionic.chassis.body import OWN_EARTH, SIDES, Attached, Body, Pin
 from thermionic.chassis.catalogue import Sizes
-from thermionic.chassis.document import Layout, Mount
+from thermionic.chassis.document import Layout, Mount, Screen
 from thermionic.chassis.nets import EARTH, Net, Nets, block_of
 from thermionic.chassis.pins import heater_pins, section_pins
 from thermionic.circuit.netlist import GROUND, Part
 from thermionic.design import find
 from thermionic.devices import Feed, MainsSource, Potentiometer
 from thermionic.devices.linear import IdealTransformer
+
+REFERENCE = "reference"  # the pin of a heater winding by which it is held to earth
 
 
 class Making:
@@ -47,6 +50,10 @@ class Making:
     def _mount(self, key: str, usual: Mount = "upright") -> Mount:
         placed = self.layout.of(key)
         return placed.mount if placed and placed.mount else usual
+
+    def _screen(self, key: str) -> Screen | None:
+        placed = self.layout.of(key)
+        return placed.screen if placed else None
 
     def at(self, part: Part, terminal: int, channel: int) -> tuple[Net, Attached]:
         self.taken.add((part.name, channel))
@@ -125,7 +132,7 @@ class Making:
                 yield Body(
                     key, f"{self._label(use.block)}{SIDES[channel]}", part.name + SIDES[channel][1:2].upper(),
                     "transformer", sizes, self._pinned(sizes, wired), channel=channel, blocks=(use.block,),
-                    mount=mount,
+                    mount=mount, screen=self._screen(key),
                 )  # fmt: skip
 
     def _power(self) -> float:
@@ -149,6 +156,7 @@ class Making:
                         key, f"Choke of {self._label(block_of(part))}{SIDES[channel]}", name, "choke", sizes,
                         self._pinned(sizes, wired), channel=channel, blocks=(block_of(part),), mount=mount,
                         watt=abs(self.amplifier.parts[name].dissipation), part=name, path=path,
+                        screen=self._screen(key),
                     )  # fmt: skip
 
     def mains_iron(self) -> Iterator[Body]:
@@ -157,6 +165,7 @@ class Making:
         for winding in self.compiled.said(Winding):
             groups[winding.core.block if winding.core else ""].append(winding)
         heaters = self._unfed_heater_va()
+        references = {feed.winding: feed.held for feed in self.compiled.said(HeaterFeed) if feed.reference != "none"}
         for core, windings in groups.items():
             rating = windings[0].core.rating_va if windings[0].core else None
             va = rating or self._supplied_va(windings) + (heaters if not core else 0.0)
@@ -171,11 +180,17 @@ class Making:
                     wired[f"{winding.block} centre"] = [
                         self.at(part, terminal, 0) for part, terminal in self.earthed_ends(winding.block)
                     ]
-            names += ["heater a", "heater b"] if heaters and not core else []
-            sizes = catalogue.iron(va, mount, tuple(names))
+            held = {f"{w.block} {REFERENCE}": self.nets.of(references[w.block]) for w in windings
+                    if w.block in references}  # fmt: skip
+            if heaters and not core:
+                names += ["heater a", "heater b"]
+                held[f"heater {REFERENCE}"] = EARTH
+            sizes = catalogue.iron(va, mount, (*names, *held))
+            pins = self._pinned(sizes, wired)
             yield Body(
                 key, self._label(core) if core else "Mains transformer", "MT", "mains transformer", sizes,
-                self._pinned(sizes, wired), blocks=tuple(w.block for w in windings), mount=mount, watt=0.08 * va,
+                tuple(replace(pin, net=held.get(pin.name, pin.net)) for pin in pins),
+                blocks=tuple(w.block for w in windings), mount=mount, watt=0.08 * va, screen=self._screen(key),
             )  # fmt: skip
         for part in self.netlist.parts:
             if isinstance(part.device, (MainsSource, IdealTransformer, Feed)):
@@ -352,8 +367,10 @@ class Making:
             rated = find(self.amplifier.design, use.path).value if isinstance(use, PassUse) else None
             kelvin = float(getattr(rated, "sink_kelvin_per_watt", 8.0))
             for channel in self.nets.copies(use.block):
-                sizes = catalogue.sink(kelvin, tuple(part.device.terminals))
                 wired = {name: [self.at(part, place, channel)] for place, name in enumerate(part.device.terminals)}
+                if not isinstance(use, PassUse):
+                    wired["return"] = [(EARTH, Attached(part.name, OWN_EARTH, channel))]
+                sizes = catalogue.sink(kelvin, tuple(wired))
                 yield Body(
                     f"sink:{use.part}:{channel}", f"{use.part} on its heat-sink{SIDES[channel]}",
                     use.part + SIDES[channel][1:2].upper(), "heat-sink", sizes, self._pinned(sizes, wired),

@@ -95,6 +95,7 @@ def _candidates(laid: Laid) -> Iterator[tuple[str, dict[str, Any]]]:
             yield f"Shield the wire from {wire.ends[0].name} to {wire.ends[1].name}", {
                 "kind": "shield", "wire": wire.key,
             }  # fmt: skip
+    sources = {cause.key for cause in causes if cause.way == "magnetic"}
     iron = [body for body in laid.bodies if body.family in _IRON and layout.of(body.key)]
     for body in iron:
         placed = layout.of(body.key)
@@ -106,6 +107,9 @@ def _candidates(laid: Laid) -> Iterator[tuple[str, dict[str, Any]]]:
                 f"{'Lay' if other == 'lying' else 'Stand'} {body.title} {'down' if other == 'lying' else 'up'}",
                 (_place(body, mount=other)),
             )
+        if (placed.screen or "none") == "none" and body.key in sources:
+            for screen in ("copper band", "steel can"):
+                yield f"Put a {screen} round {body.title}", _place(body, screen=screen)
     movers = [by_key[key] for key in dict.fromkeys((*(c.key for c in causes), *(c.path_key for c in causes)))
               if key in by_key]  # fmt: skip
     movers += [

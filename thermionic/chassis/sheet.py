@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from functools import lru_cache
 
 import numpy as np
 from scipy.sparse import coo_array
@@ -15,8 +15,9 @@ from thermionic.devices.base import Array
 _CELL = 0.1985
 
 
+@lru_cache(maxsize=64)
 def conductances(
-    width: float, depth: float, sheet_ohm: float, bolts: Sequence[tuple[float, float]], radius: float = 0.004,
+    width: float, depth: float, sheet_ohm: float, bolts: tuple[tuple[float, float], ...], radius: float = 0.004,
     cells: int = 60,
 ) -> Array:  # fmt: skip
     """The network between bolts on a rectangular sheet, S, (bolts, bolts): Laplace's equation on a mesh, reduced to

@@ -15,6 +15,7 @@ from thermionic.chassis.document import Layout
 from thermionic.chassis.fields import MU0
 from thermionic.chassis.transfer import HARMONICS, Transfers
 from thermionic.chassis.wiring import Pair
+from thermionic.devices import Resistor
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.lazily import lazily
 from thermionic.supplies.heating import StringState, heating
@@ -25,6 +26,11 @@ from thermionic.supplies.heating import StringState, heating
 STRAY_TESLA, STRAY_AT, STRAY_VA = 15e-6, 0.1, 100.0
 STRAY_SHARE = {"upright": 1.0, "lying": 1.0, "through": 0.6, "toroid": 0.15}
 STRAY_UNSURE, STRAY_MEASURED, CHOKE_UNSURE = 3.2, 1.4, 3.0
+# What is left of it by a copper band round core and coil, and by a steel can: as usual, unsure by two.
+SCREEN_SHARE = {"none": 1.0, "copper band": 0.4, "steel can": 0.25}
+# Between the primary and any other winding, and the core, without a screen between them, F: of usual transformers,
+# unsure by three times.
+WINDING_FARAD, CORE_FARAD = 200e-12, 400e-12
 # Of the field of the current in the windings, the part that gets out besides the magnetising flux's.
 _LEAK = 0.3
 # A gapped choke's flux density at its full current, T: as usual.
@@ -91,6 +97,8 @@ class Sources:
         amperes = np.zeros(HARMONICS, dtype=complex)
         volts = np.zeros((2, HARMONICS), dtype=complex)
         design = self.amplifier.design
+        if feed is not None and not feed.winding:
+            return self._steady(pair, feed)
         if feed is None:
             for body in pair.behind:
                 heater = design.tube_of(body.envelope).heater
@@ -112,6 +120,26 @@ class Sources:
         volts[0, 0] = np.sqrt(2) * volt * (0.5 + off)
         volts[1, 0] = np.sqrt(2) * volt * (off - 0.5)
         return PairSource(pair, amperes, (volts[0], volts[1]))
+
+    def _steady(self, pair: Pair, feed: HeaterFeed) -> PairSource:
+        """A pair that heats with DC: what ripples on it, and what that drives through the heaters behind it. One leg
+        is at earth."""
+        ripple = self.transfers.of_node(feed.node)
+        behind = {body.envelope for body in pair.behind}
+        siemens = 0.0
+        for use in self.compiled.said(HeaterUse):
+            heater = self.amplifier.netlist[use.part].device
+            if use.block == feed.block and use.envelope in behind and isinstance(heater, Resistor):
+                siemens += float(1.0 / heater.ohm)
+        return PairSource(pair, ripple * siemens, (ripple, 0 * ripple))
+
+    def leak(self, winding: str) -> ComplexArray:
+        """What comes out of a winding ("" for the core) by its capacitance to the primary, A, (harmonics,): the
+        primary is half of the mains off earth in the mean."""
+        farad = CORE_FARAD if not winding else WINDING_FARAD
+        found = np.zeros(HARMONICS, dtype=complex)
+        found[0] = 2j * np.pi * self.transfers.hertz[0] * farad * self.amplifier.design.brief.mains_volt / np.sqrt(2)
+        return found
 
     @lazily
     def _strings(self) -> tuple[StringState, ...]:
@@ -175,6 +203,8 @@ class Sources:
             if measured:
                 tesla, at, unsure = measured.microtesla * 1e-6, measured.distance, STRAY_MEASURED
                 size = share = 1.0
+            elif body.screen:
+                share *= SCREEN_SHARE[body.screen]
             moment[0] = np.sqrt(2) * tesla * 2 * np.pi * at**3 / MU0 * size * share
             drawn = self._mains_amperes
             if abs(drawn[0]) > 0:
@@ -184,7 +214,7 @@ class Sources:
             choke = next(one for path, one in self.compiled.components(Choke) if path == body.path)
             # The gap holds L I²/2 = B² V/2mu0 at full current; all of it is magnetised by the ripple current.
             gap = choke.henry * choke.rating_ampere / CHOKE_TESLA
-            moment = gap * self.transfers.of_branch(body.part)
+            moment = gap * self.transfers.of_branch(body.part) * SCREEN_SHARE[body.screen or "none"]
             unsure = CHOKE_UNSURE
             if measured and np.any(np.abs(moment) > 0):
                 wanted = measured.microtesla * 1e-6 * 2 * np.pi * measured.distance**3 / MU0

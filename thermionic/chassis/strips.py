@@ -96,16 +96,22 @@ class Small:
                 for terminal in range(len(part.nodes)):
                     net, attached = self.making.at(part, terminal, copy)
                     wired[net].append(attached)
-            sizes = catalogue.strip(len(wired))
+            key = f"strip:{stage}:{channel}"
+            placed = self.making.layout.of(key)
+            sizes = catalogue.strip(len(wired), placed.strip if placed and placed.strip else "tag strip")
+            order = list(wired)
+            if placed and placed.earth_lug and EARTH in wired:
+                here, there = order.index(EARTH), min(placed.earth_lug, len(order)) - 1
+                order[here], order[there] = order[there], order[here]
             pins = tuple(
-                Pin(str(number + 1), (sizes.pins or {})[str(number + 1)], net, tuple(attached))
-                for number, (net, attached) in enumerate(wired.items())
+                Pin(str(number + 1), (sizes.pins or {})[str(number + 1)], net, tuple(wired[net]))
+                for number, net in enumerate(order)
             )
             watt = sum(abs(self.amplifier.parts[part.name].dissipation) for part, _ in parts)
             blocks = tuple(dict.fromkeys(block_of(part) for part, _ in parts))
             title = f"Tag strip of {stage.upper()}" if stage != "supply" else "Tag strip of the supply"
             yield Body(
-                f"strip:{stage}:{channel}", title + SIDES[channel],
+                key, title + SIDES[channel],
                 f"{stage.upper() if stage != 'supply' else 'HT'}{SIDES[channel][1:2].upper()}", "strip", sizes, pins,
                 inside=True, channel=channel, watt=watt, blocks=blocks,
             )  # fmt: skip

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.chassis.body import Attached
+from thermionic.chassis.body import OWN_EARTH, Attached
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.small_signal import respond
 from thermionic.devices.base import Array, ComplexArray
@@ -78,7 +78,16 @@ class Transfers:
             return found
         unknowns = np.array(self.amplifier.state.at.system.place(name).unknowns)
         real = unknowns >= 0
-        found -= (self._adjoint[:, unknowns[real]] * local[:, real, terminal]).sum(axis=1)
+        found -= (self._adjoint[:, unknowns[real]] * self.moved(name, local, terminal)[:, real]).sum(axis=1)
+        return found
+
+    def moved(self, name: str, local: ComplexArray, terminal: int) -> ComplexArray:
+        """What a volt at a terminal draws into all of a part's own unknowns, of its admittances ``local``, S,
+        (harmonics, size). Its own earth a volt higher is all of its terminals a volt lower."""
+        if terminal != OWN_EARTH:
+            return local[:, :, terminal]
+        count = len(self.amplifier.netlist[name].device.terminals)
+        found: ComplexArray = -local[:, :, :count].sum(axis=2)
         return found
 
     def local(self, name: str) -> ComplexArray | None:
@@ -113,7 +122,13 @@ class Transfers:
         """What flows out of a part into the wire at one of its terminals, A, phasors at the mains' harmonics."""
         key = attached.part, attached.terminal
         if key not in self._currents:
-            self._currents[key] = self._current(*key)
+            if attached.terminal == OWN_EARTH:
+                others = range(len(self.amplifier.netlist[attached.part].device.terminals))
+                self._currents[key] = -sum(
+                    (self._current(attached.part, other) for other in others), np.zeros(HARMONICS, dtype=complex)
+                )
+            else:
+                self._currents[key] = self._current(*key)
         return self._currents[key]
 
     def _current(self, name: str, terminal: int) -> ComplexArray:

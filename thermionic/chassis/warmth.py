@@ -6,12 +6,14 @@ better. What a tube turns to heat it radiates and gives to the air around, some 
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import dataclass
 
 import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.fields import SmoothingCapacitor
+from thermionic.chassis import catalogue
 from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout
 from thermionic.chassis.geometry import in_room
@@ -24,6 +26,7 @@ from thermionic.supplies.ratings import lasting_hours
 ROOM = 25.0  # °C
 # Shares of a tube's heat: what it radiates, what its socket takes into the box. As usual for glass; unsure by half.
 RADIATED, INTO_BOX, IRON_INTO_BOX = 0.7, 0.08, 0.35
+STRIP_KELVIN = 12.0  # K/W of the resistors on a strip together: as usual, unsure by half
 # W/m²K of a warm box and of a capacitor in still air, radiation and convection together (H. Y. Wong, Handbook of
 # Essential Formulae and Data on Heat Transfer for Engineers, 1977: about 5 and 5 at these temperatures).
 BOX_FILM, CAN_FILM = 8.0, 11.0
@@ -82,6 +85,7 @@ def warmth(laid: Laid) -> Warmth:
         for opening in body.sizes.openings
     ) / 2  # fmt: skip
     air = ROOM + _rise(inside, layout, vents)
+    cooled = _cooled(here, layout)
     places = {body.key: _middle(body, layout) for body in here}
     capacitors, others = [], []
     for body in here:
@@ -89,14 +93,34 @@ def warmth(laid: Laid) -> Warmth:
             celsius = _at(body, here, places, air, layout)
             capacitors.append(WarmBody(body, celsius, _hours(laid.amplifier, body, celsius)))
         elif body.family in ("strip", "heat-sink") and body.watt > 0.2:
-            own = body.watt * 8.0 if body.family == "heat-sink" else body.watt * 12.0
-            others.append(WarmBody(body, air + own, None))
+            sinks = [1.0 / _kelvin(one) for one in cooled.get(body.key, ())]
+            kelvin = _kelvin(body) if body.family == "heat-sink" else 1.0 / (1.0 / STRIP_KELVIN + sum(sinks))
+            others.append(WarmBody(body, air + body.watt * kelvin, None))
     capacitors.sort(key=lambda one: -one.celsius)
     others.sort(key=lambda one: -one.celsius)
     return Warmth(
         sum(body.watt for body in here), inside, air, float(vents), wanted_vents(inside, layout), tuple(capacitors),
         tuple(others), tuple(_gaps(here, layout)),
     )  # fmt: skip
+
+
+def _kelvin(sink: Body) -> float:
+    """A heat-sink's resistance by the volume of its fins, K/W."""
+    size = sink.sizes
+    high = size.above + size.below - (catalogue.SEAT if sink.pins else 0.0)
+    return catalogue.SINK / max(size.across * size.along * high, 1e-6)
+
+
+def _cooled(here: list[Body], layout: Layout) -> dict[str, list[Body]]:
+    """The heat-sinks that were put in, by the warm strip whose hottest resistor each is for: the nearest."""
+    strips = [body for body in here if body.family == "strip" and body.watt > 0.2]
+    found: dict[str, list[Body]] = defaultdict(list)
+    for body in here:
+        if body.family == "heat-sink" and not body.pins and strips:
+            at = _middle(body, layout)
+            near = min(strips, key=lambda one: float(np.linalg.norm(_middle(one, layout) - at)))
+            found[near.key].append(body)
+    return found
 
 
 def _into_box(body: Body, layout: Layout) -> float:

@@ -57,7 +57,9 @@ def runs(laid: Laid) -> tuple[Run, ...]:
     colours = COLOURS | {kind: own for kind in KINDS if (own := laid.layout.colours.get(kind))}
     for wire in (*laid.wiring.wires, *(link.wire for link in laid.earth.links if link.wire)):
         one, other = wire.ends
-        gauge = laid.layout.earthing.gauge if wire.kind == "earth" else GAUGE[wire.kind]
+        earthing = laid.layout.earthing
+        chosen = {"earth": earthing.gauge, "protective earth": earthing.protective_gauge}
+        gauge = chosen.get(wire.kind, GAUGE[wire.kind])
         found.append(Run(
             wire.key, wire.kind, f"{one.body.title}, {one.pin.name}", f"{other.body.title}, {other.pin.name}",
             wire.net.name, wire.length + SPARE, gauge, colours[wire.kind], wire.shielded,

@@ -38,6 +38,7 @@ GAUGE: dict[Kind, float] = {
     "output": 0.75, "earth": 0.75, "protective earth": 1.5,
 }  # fmt: skip
 _EDGE = 0.008  # m, of a wire in a corner from the walls
+FRAME = "frame"
 HEATER_SPACING, MAINS_SPACING = 0.0025, 0.003
 
 
@@ -101,11 +102,15 @@ class Pair:
 
 @dataclass(frozen=True, eq=False)
 class Wiring:
-    """All wires of a layout; ``earths`` are the terminals of signal earth."""
+    """All wires of a layout; ``earths`` are the terminals of signal earth, ``frames`` mains transformers where they
+    are bolted to the sheet, ``protective`` the inlet's earth pin and the bolt of protective earth, if both are
+    there."""
 
     wires: tuple[Wire, ...]
     pairs: tuple[Pair, ...]
     earths: tuple[Terminal, ...]
+    frames: tuple[Terminal, ...] = ()
+    protective: tuple[Terminal, Terminal] | None = None
 
 
 def length_of(points: Array) -> float:
@@ -130,7 +135,14 @@ def wired(amplifier: SolvedAmplifier, bodies: Sequence[Body], layout: Layout) ->
         for one, other in tree(terminals):
             wires.append(way.wire(kinds.of(net, one, other), net, one, other))
     pairs = _Pairs(amplifier, here, placed, way).all()
-    return Wiring(tuple(wires), tuple(pairs), earths)
+
+    def named(body: Body, pin: Pin) -> Terminal:
+        return Terminal(body, pin, in_room(layout.box, placed[body.key], pin.at))
+
+    frames = tuple(named(body, Pin(FRAME, (0.0, 0.0, 0.0))) for body in here if body.family == "mains transformer")
+    inlet = next((named(body, body.pin("earth")) for body in here if body.family == "inlet"), None)
+    bolt = next((named(body, body.pin("bolt")) for body in here if body.family == "earth bolt"), None)
+    return Wiring(tuple(wires), tuple(pairs), earths, frames, (inlet, bolt) if inlet and bolt else None)
 
 
 def tree(terminals: Sequence[Terminal]) -> list[tuple[Terminal, Terminal]]:
@@ -270,6 +282,7 @@ class _Pairs:
     ) -> None:
         self.amplifier, self.bodies, self.placed, self.way = amplifier, bodies, placed, way
         self.compiled = amplifier.compiled
+        self.nets = Nets(amplifier.compiled)
         self.iron = [body for body in bodies if body.family == "mains transformer"]
 
     def all(self) -> Iterable[Pair]:
@@ -336,14 +349,25 @@ class _Pairs:
             uses = [use for use in self.compiled.said(HeaterUse) if use.block == feed.block]
             names = {use.envelope for use in uses}
             fed |= names
+            heated = [body for body in tubes if body.envelope in names]
             iron = next((body for body in self.iron if feed.winding and feed.winding in body.blocks), None)
             if iron is not None:
-                pins = [f"{feed.winding} a", f"{feed.winding} b"]
-                yield from self._chain(feed.block, iron, pins, [body for body in tubes if body.envelope in names])
+                yield from self._chain(feed.block, iron, [f"{feed.winding} a", f"{feed.winding} b"], heated)
+            elif not feed.winding and (source := self._fed_from(feed)) is not None:
+                yield from self._chain(feed.block, source, [self._hot(source, feed)], heated)
         unfed = [body for body in tubes if body.envelope not in fed]
         iron = next((body for body in self.iron if any(pin.name == "heater a" for pin in body.pins)), None)
         if iron is not None and unfed:
             yield from self._chain("heaters", iron, ["heater a", "heater b"], unfed)
+
+    def _fed_from(self, feed: HeaterFeed) -> Body | None:
+        """Where the DC of a heater string is taken from: its regulator, else a can or a strip."""
+        holding = [body for body in self.bodies if self._hot(body, feed) and body.family != "tube"]
+        return min(holding, key=lambda body: body.family != "heat-sink", default=None)
+
+    def _hot(self, body: Body, feed: HeaterFeed) -> str:
+        net = self.nets.of(feed.node)
+        return next((pin.name for pin in body.pins if pin.net == net), "")
 
     def _chain(self, of: str, iron: Body, pins: Sequence[str], tubes: list[Body]) -> Iterable[Pair]:
         """From the transformer to the nearest bottle, from there to the next."""

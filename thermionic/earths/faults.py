@@ -55,7 +55,8 @@ def _faults(laid: Laid) -> Iterator[EarthFault]:
     def named(link: Link) -> str:
         return " and ".join(terminals[end].body.title if end in terminals else "the sheet" for end in link.ends)
 
-    wires = [link for link in earth.links if link.wire is not None and link.wire.length > 0.02]
+    joined = [link for link in earth.links if link.wire is not None and link.wire.kind == "earth"]
+    wires = [link for link in joined if link.wire is not None and link.wire.length > 0.02]
     by_current = sorted(wires, key=lambda link: -link.wire.length if link.wire else 0.0)[:_TRIED]
     for link in by_current:
         for words, ohm, name in (

@@ -171,10 +171,11 @@ def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> l
             local = humming.transfers.local(one.part)
             if local is None:
                 continue
+            drawn = humming.transfers.moved(one.part, local, one.terminal)
             unknowns = np.array(system.place(one.part).unknowns)
             real = unknowns >= 0
             for k in range(len(hertz)):
-                push[k, unknowns[real]] -= local[k][real, one.terminal] * volts[row, k]
+                push[k, unknowns[real]] -= drawn[k, real] * volts[row, k]
     moved = np.stack([small.respond(hertz[k : k + 1], push[k][:, None])[0, :, 0] for k in range(len(hertz))])
     found = []
     for use in amplifier.compiled.tubes:
@@ -257,7 +258,8 @@ def _crosstalk(laid: Laid, channel: int) -> float | None:
             local = tone.local(one.part) if one.channel in (0, other) else None
             if local is not None:
                 place = system.place(one.part)
-                amperes[row, 0] -= local[0][one.terminal] @ system.local(place, phasors)
+                row_of = tone.moved(one.part, local.transpose(0, 2, 1), one.terminal)[0]
+                amperes[row, 0] -= row_of @ system.local(place, phasors)
     left = float(abs((weights * laid.earth.volts(hertz, amperes)).sum()))
     own = abs(phasors[system.node(amplifier.compiled.node(amplifier.load.node))])
     return 20 * float(np.log10(max(left, 1e-12) / max(own, 1e-12)))
