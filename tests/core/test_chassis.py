@@ -25,7 +25,7 @@ from thermionic.chassis.editing import (
 )
 from thermionic.chassis.fitting_in import misfits
 from thermionic.chassis.humming import Humming, lay
-from thermionic.chassis.nets import EARTH, Nets, block_of
+from thermionic.chassis.nets import EARTH, block_of, nets_of
 from thermionic.chassis.pins import section_pins
 from thermionic.chassis.proposing import longest_grid
 from thermionic.chassis.stability import fed_back
@@ -41,7 +41,7 @@ from thermionic.tubes import get
 @pytest.mark.parametrize("name", NAMES)
 def test_every_terminal_of_every_part_is_soldered_at_one_place(name):
     of = amplifier(name)
-    nets = Nets(of.compiled)
+    nets = nets_of(of.compiled)
     met = Counter(one for body in bodies(of, Layout()) for pin in body.pins for one in pin.attached)
     assert not [one for one, times in met.items() if times > 1]
     for part in of.netlist.parts:

@@ -12,7 +12,7 @@ import shapely
 from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout, Placed
 from thermionic.chassis.geometry import frame, turned
-from thermionic.chassis.solids import Solid, meet, outline, solids
+from thermionic.chassis.solids import Solid, circle, meet, outline, solids
 
 TOUCH = 5e-4  # m: less than this is touching
 # Rules of thumb: fingers round a tube that is pulled, a cutter's wall to the next hole.
@@ -121,7 +121,7 @@ def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
         for opening in body.sizes.openings:
             u, v = turned(*opening.at, placed.turn)
             if opening.diameter:
-                shape = shapely.Point(placed.u + u, placed.v + v).buffer(opening.diameter / 2, quad_segs=4)
+                shape = circle(placed.u + u, placed.v + v, opening.diameter)
             else:
                 half = (opening.width or 0.0) / 2, (opening.height or 0.0) / 2
                 shape = shapely.box(-half[0], -half[1], half[0], half[1])
@@ -133,8 +133,9 @@ def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
     if not holes:
         return []
     for old in layout.holes:
-        there = shapely.Point(old.u, old.v).buffer((old.diameter or 0.0) / 2, quad_segs=4)
-        if not old.diameter:
+        if old.diameter:
+            there = circle(old.u, old.v, old.diameter)
+        else:
             wide, high = (old.width or 0.0) / 2, (old.height or 0.0) / 2
             there = shapely.box(old.u - wide, old.v - high, old.u + wide, old.v + high)
         for body, face, shape in holes:
@@ -143,16 +144,16 @@ def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
             if apart < BRIDGE and float(shape.centroid.distance(there.centroid)) > TOUCH:
                 words = f"A hole of {body.title} and a hole that is there leave {_mm(apart)} of sheet between them."
                 found[(body.key, str(old))] = Misfit((body.key,), words, BRIDGE - apart, apart <= 0)
-    index = shapely.STRtree([shape for _, _, shape in holes])
-    for i, (one, face, shape) in enumerate(holes):
-        for j in index.query(shape.buffer(BRIDGE)):
-            other, second_face, second = holes[int(j)]
-            if int(j) >= i or face != second_face or one is other:
-                continue
-            apart = float(shape.distance(second))
-            if apart < BRIDGE:
-                words = f"Holes of {other.title} and {one.title} leave {_mm(apart)} of sheet between them."
-                found[(one.key, other.key)] = Misfit((one.key, other.key), words, BRIDGE - apart, apart <= 0)
+    shapes = np.array([shape for _, _, shape in holes])
+    near = shapely.STRtree(shapes).query(shapes, predicate="dwithin", distance=BRIDGE)
+    for i, j in near.T[near[1] < near[0]]:
+        (one, face, shape), (other, second_face, second) = holes[int(i)], holes[int(j)]
+        if face != second_face or one is other:
+            continue
+        apart = float(shape.distance(second))
+        if apart < BRIDGE:
+            words = f"Holes of {other.title} and {one.title} leave {_mm(apart)} of sheet between them."
+            found[(one.key, other.key)] = Misfit((one.key, other.key), words, BRIDGE - apart, apart <= 0)
     return list(found.values())
 
 
@@ -184,8 +185,7 @@ def _wrenches(
             if size is None or not opening.tool.startswith("drill"):
                 continue
             u, v = turned(*opening.at, placed.turn)
-            round_ = shapely.Point(placed.u + u, placed.v + v).buffer(size / 2, quad_segs=4)
-            sheet = layout.box.sheet
+            sheet, round_ = layout.box.sheet, circle(placed.u + u, placed.v + v, size)
             tools.append((body, Solid(body, placed.face, round_, -sheet - _WRENCH, -sheet)))
     if not tools or not taken:
         return []

@@ -7,6 +7,7 @@ below. Each face has its own u and v as it is seen from outside, and n out of it
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from math import cos, radians, sin
 
 import numpy as np
@@ -34,8 +35,11 @@ class Frame:
 
 def frame(box: Box, face: Face) -> Frame:
     """One face of a box."""
-    w, d, h = box.width, box.depth, box.height
+    return _frame(box.width, box.depth, box.height, face)
 
+
+@lru_cache(maxsize=128)
+def _frame(w: float, d: float, h: float, face: Face) -> Frame:
     def made(corner: tuple[float, ...], u: tuple[int, ...], v: tuple[int, ...], n: tuple[int, ...],
              width: float, height: float) -> Frame:  # fmt: skip
         at, across, up, out = (np.array(one, dtype=float) for one in (corner, u, v, n))

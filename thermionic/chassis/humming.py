@@ -28,7 +28,7 @@ from thermionic.chassis.fields import Dipole, Filaments, Pieces, Sheet, flux_den
 from thermionic.chassis.geometry import direction, in_room
 from thermionic.chassis.hum import Cause, LayoutHum
 from thermionic.chassis.making import REFERENCE
-from thermionic.chassis.nets import EARTH, Net, Nets, block_of
+from thermionic.chassis.nets import EARTH, Net, block_of, nets_of
 from thermionic.chassis.sources import SCREEN_SHARE, IronSource, PairSource, Sources, coil_axis
 from thermionic.chassis.transfer import HARMONICS, Transfers, rms, transfers
 from thermionic.chassis.wiring import Terminal, Wire, Wiring, wired
@@ -117,7 +117,7 @@ class Humming:
     @lazily
     def rails(self) -> frozenset[Net]:
         """The nets that are rails."""
-        return frozenset(Nets(self.amplifier.compiled).rails)
+        return frozenset(nets_of(self.amplifier.compiled).rails)
 
     def earth_emf(self) -> ComplexArray:
         """The EMF that every field together makes along each way of earth, V, (ways, harmonics)."""

@@ -27,7 +27,7 @@ from thermionic.chassis import catalogue
 from thermionic.chassis.body import OWN_EARTH, SIDES, Attached, Body, Pin
 from thermionic.chassis.catalogue import Sizes
 from thermionic.chassis.document import Layout, Mount, Screen
-from thermionic.chassis.nets import EARTH, Net, Nets, block_of
+from thermionic.chassis.nets import EARTH, Net, block_of, nets_of
 from thermionic.chassis.pins import heater_pins, section_pins
 from thermionic.circuit.netlist import GROUND, Part
 from thermionic.design import find
@@ -43,7 +43,7 @@ class Making:
     def __init__(self, amplifier: SolvedAmplifier, layout: Layout) -> None:
         self.amplifier, self.layout = amplifier, layout
         self.compiled = amplifier.compiled
-        self.nets = Nets(self.compiled)
+        self.nets = nets_of(self.compiled)
         self.taken: set[tuple[str, int]] = set()
         self.netlist = amplifier.netlist
 

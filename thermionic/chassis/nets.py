@@ -12,7 +12,7 @@ from thermionic.amplifier import Compiled
 from thermionic.blocks.facets import HeaterFeed, Loop, Rail
 from thermionic.circuit.netlist import GROUND, Part
 from thermionic.devices import Feed
-from thermionic.lazily import lazily
+from thermionic.lazily import lazily, remembered
 
 
 @dataclass(frozen=True)
@@ -90,6 +90,12 @@ class Nets:
     def heater_blocks(self) -> frozenset[str]:
         """The blocks that feed heaters."""
         return frozenset(feed.block for feed in self.compiled.said(HeaterFeed))
+
+
+@remembered
+def nets_of(compiled: Compiled) -> Nets:
+    """The nets of a compiled design, found once."""
+    return Nets(compiled)
 
 
 def block_of(part: Part) -> str:

@@ -17,13 +17,17 @@ from thermionic.chassis.arranging import SCHOOLS, arranged
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout, LayoutRefused, Placed
-from thermionic.chassis.editing import placed_at
+from thermionic.chassis.editing import placed_at, shielded
 from thermionic.chassis.fitting_in import misfits
 from thermionic.chassis.humming import Laid, lay
+from thermionic.chassis.stability import NEAR_DB, fed_back
 
 SECONDS = 15.0
 # What a metre of wire to a grid, a metre of any wire, and a body in another's place cost, in dB of hum.
 _GRID, _WIRE, _CLASH = 12.0, 1.5, 40.0
+_HOWL = 30.0  # and an output that may oscillate with its input, before what it is too near by
+_SHIELD = 0.3  # and a shielded wire
+_HOPELESS = 12.0  # more of a clash than before that no hum will outweigh
 # Below this the layout's own hum is drowned by what the circuit has anyway: less is worth nothing more, in dB.
 _DROWNED = 10.0
 
@@ -38,16 +42,38 @@ class Proposed:
     tried: int
 
 
-def cost(laid: Laid) -> float:
-    """What is sought to be least, in dB."""
+def cost(laid: Laid, clashes: float | None = None) -> float:
+    """What is sought to be least, in dB; ``clashes`` what it has of that by what does not fit, where that is known
+    already."""
     hum = laid.hum
     rest = max(sum(c.volt**2 for c in hum.causes if c.way in ("supply", "leakage")) ** 0.5, 1e-9)
     floor = hum.below(rest) + _DROWNED
     own = min(hum.below(max(hum.laid_volt, 1e-9)), floor + 0.05 * (hum.below(max(hum.laid_volt, 1e-9)) - floor))
     wires = sum(wire.length for wire in laid.wiring.wires)
     grids = longest_grid(laid)
-    clashes = sum(_CLASH * (one.impossible or 0.1) + 200 * one.by for one in misfits(laid.bodies, laid.layout))
-    return -own + _GRID * grids + _WIRE * wires + clashes
+    if clashes is None:
+        clashes = _clashing(laid.bodies, laid.layout)
+    shields = sum(wire.shielded for wire in laid.wiring.wires)
+    return -own + _GRID * grids + _WIRE * wires + _SHIELD * shields + clashes
+
+
+def _clashing(bodies: Sequence[Body], layout: Layout) -> float:
+    return sum(_CLASH * (one.impossible or 0.1) + 200 * one.by for one in misfits(bodies, layout))
+
+
+def _howling(laid: Laid) -> float:
+    """What it costs that an output comes back to its input, for every dB that it is too near."""
+    return sum(_HOWL + one.gain_db - NEAR_DB for one in fed_back(laid) if one.too_near)
+
+
+def _calmed(laid: Laid) -> Laid:
+    """With the wires shielded into which an output comes back."""
+    into = {one.into for one in fed_back(laid) if one.too_near}
+    layout = laid.layout
+    for wire in laid.wiring.wires:
+        if wire.net.name in into and wire.kind == "signal" and not wire.shielded:
+            layout = shielded(layout, wire.key, True)[0]
+    return lay(laid.amplifier, layout) if layout is not laid.layout else laid
 
 
 def longest_grid(laid: Laid) -> float:
@@ -65,23 +91,28 @@ def proposed(
     starts = []
     for number, school in enumerate(SCHOOLS):
         report(0.02 + 0.05 * number, f"Beginning from {school}")
-        laid = lay(amplifier, arranged(found, amplifier.design, layout, school))
-        starts.append((cost(laid), school, laid))
+        laid = _calmed(lay(amplifier, arranged(found, amplifier.design, layout, school)))
+        starts.append((cost(laid) + _howling(laid), school, laid))
     least, school, best = min(starts, key=lambda one: one[0])
-    tried, first = len(starts), least
+    tried, first, clashes = len(starts), least, _clashing(best.bodies, best.layout)
     movable = [body for body in found if not ((old := layout.of(body.key)) and old.pinned)]
     while movable and (spent := time.monotonic() - begun) < seconds:
         share = spent / seconds
         if tried % 4 == 0:
             report(0.2 + 0.8 * share, f"{tried} tried; {first - least:.0f} dB better than where it began")
         try:
-            trial = lay(amplifier, _moved(best, movable, rng, 1.0 - share))
+            moved = _moved(best, movable, rng, 1.0 - share)
         except LayoutRefused:
             continue
+        # Most moves run into something: that is seen before anything is wired.
+        there = _clashing(bodies(amplifier, moved), moved)
         tried += 1
-        now = cost(trial)
-        if now < least:
-            least, best = now, trial
+        if there > clashes + _HOPELESS:
+            continue
+        trial = lay(amplifier, moved)
+        now = cost(trial, there)
+        if now < least and (now := now + _howling(trial)) < least:
+            least, best, clashes = now, trial, there
     return Proposed(best.layout, best, school, tried)
 
 

@@ -31,8 +31,8 @@ class Solid:
         """Its corners in the room, the least and the greatest of each coordinate."""
         face = frame(of, self.face)
         u0, v0, u1, v1 = self.outline.bounds
-        corners = np.array([face.point(u, v, n) for u in (u0, u1) for v in (v0, v1) for n in (self.low, self.high)])
-        return corners.min(axis=0), corners.max(axis=0)
+        one, other = face.point(u0, v0, self.low), face.point(u1, v1, self.high)
+        return np.minimum(one, other), np.maximum(one, other)
 
 
 def outline(body: Body, placed: Placed, grown: float = 0.0) -> Polygon:
@@ -40,7 +40,12 @@ def outline(body: Body, placed: Placed, grown: float = 0.0) -> Polygon:
     return _outline(body.sizes.across, body.sizes.along, body.sizes.round, placed.u, placed.v, placed.turn, grown)
 
 
-@lru_cache(maxsize=4096)
+def circle(u: float, v: float, diameter: float) -> Polygon:
+    """A round hole, or a tool, on a face."""
+    return _outline(diameter, diameter, True, u, v, 0.0, 0.0)
+
+
+@lru_cache(maxsize=8192)
 def _outline(width: float, depth: float, round_: bool, u: float, v: float, turn: float, grown: float) -> Polygon:
     across, along = width / 2 + grown, depth / 2 + grown
     if round_ and abs(across - along) < 1e-6:

@@ -20,7 +20,7 @@ from thermionic.blocks.facets import HeaterFeed, HeaterUse, Rectified, Winding
 from thermionic.chassis.body import Attached, Body, Pin
 from thermionic.chassis.document import Layout, Placed
 from thermionic.chassis.geometry import in_room
-from thermionic.chassis.nets import EARTH, Net, Nets
+from thermionic.chassis.nets import EARTH, Net, nets_of
 from thermionic.devices.base import Array
 
 Kind = Literal["mains", "HT AC", "heater", "HT", "bias", "signal", "feedback", "output", "earth", "protective earth"]
@@ -167,7 +167,7 @@ class _Kinds:
     """Which class the wires of a net are of."""
 
     def __init__(self, amplifier: SolvedAmplifier) -> None:
-        self.nets = Nets(amplifier.compiled)
+        self.nets = nets_of(amplifier.compiled)
         compiled = amplifier.compiled
         self.rails = {net: "bias" if rail.bias else "HT" for net, rail in self.nets.rails.items()}
         loads = {
@@ -282,7 +282,7 @@ class _Pairs:
     ) -> None:
         self.amplifier, self.bodies, self.placed, self.way = amplifier, bodies, placed, way
         self.compiled = amplifier.compiled
-        self.nets = Nets(amplifier.compiled)
+        self.nets = nets_of(amplifier.compiled)
         self.iron = [body for body in bodies if body.family == "mains transformer"]
 
     def all(self) -> Iterable[Pair]:
