@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from tests.core.layouts import NAMES, amplifier, body_of, first, laid, moved, rms
+from thermionic.blocks.facets import PassUse
 from thermionic.chassis.arranging import SCHOOLS, completed, order_of
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.body import Attached
@@ -33,6 +34,7 @@ from thermionic.chassis.warmth import ROOM, wanted_vents, warmth
 from thermionic.chassis.weighing import symmetry, weight
 from thermionic.chassis.wirelist import runs, totals
 from thermionic.circuit.netlist import GROUND
+from thermionic.design import find
 from thermionic.devices import Feed, MainsSource
 from thermionic.devices.linear import IdealTransformer
 from thermionic.tubes import get
@@ -78,9 +80,7 @@ def test_pins_of_one_net_are_joined_by_a_tree_of_wires(name):
 def test_what_flows_into_signal_earth_flows_out_of_it(name):
     now = laid(name)
     into = Humming(now).returned
-    most = max(rms(row) for row in into)
-    # A converter's own return has no terminal: three thousandths of its input's ripple are missing there.
-    assert rms(into.sum(axis=0)) <= 3e-3 * most + 1e-9
+    assert rms(into.sum(axis=0)) <= 2e-6 * max(rms(row) for row in into)
 
 
 @pytest.mark.parametrize("school", SCHOOLS)
@@ -194,6 +194,68 @@ def test_a_capacitor_is_warmer_nearer_to_a_hot_tube_and_lives_shorter():
     watt = body_of("lantern", "tube:v2:1").watt
     alone = 0.7 * watt / (4 * np.pi * 0.06**2) / (np.pi * 11.0)
     assert 0.6 * alone < by_gap[0] - by_gap[2] < 1.6 * alone
+
+
+def test_a_heat_sink_takes_the_heat_of_the_strip_beside_it():
+    strip = first("mill").of("strip:supply:0")
+    layout, _ = with_fitting(first("mill"), "heat-sink")
+    key = "fitting:heat-sink:1"
+    far, near = (layout.with_placed(Placed(body=key, u=strip.u + away, v=strip.v)) for away in (0.3, 0.05))
+    now = {name: warmth(laid("mill", one)) for name, one in (("none", first("mill")), ("far", far), ("near", near))}
+    heat = {name: next(one for one in w.others if one.body.key == "strip:supply:0") for name, w in now.items()}
+    watt = heat["none"].body.watt
+    # 60 by 40 by 30 mm at 500 cm³K/W beside the strip's own 12 K/W.
+    sink = 500.0 / (6 * 4 * 3)
+    assert heat["near"].celsius - now["near"].inside_celsius == pytest.approx(watt / (1 / 12 + 1 / sink))
+    assert heat["none"].celsius - now["none"].inside_celsius == pytest.approx(12 * watt)
+    # Beside another strip it is for that one.
+    other = min((one for one in far.placed if one.body.startswith("strip") and one.body != "strip:supply:0"),
+                key=lambda one: abs(one.u - strip.u))  # fmt: skip
+    elsewhere = layout.with_placed(Placed(body=key, u=other.u, v=other.v))
+    after = next(one for one in warmth(laid("mill", elsewhere)).others if one.body.key == "strip:supply:0")
+    assert after.celsius == pytest.approx(heat["none"].celsius, abs=2.0)
+
+
+def test_a_transistors_heat_sink_has_the_kelvin_per_watt_of_its_design():
+    now = laid("reedbed")
+    found = next(one for one in warmth(now).others if one.body.family == "heat-sink")
+    rated = find(amplifier("reedbed").design, amplifier("reedbed").compiled.said(PassUse)[0].path).value
+    expected = rated.sink_kelvin_per_watt * found.body.watt
+    assert found.celsius - warmth(now).inside_celsius == pytest.approx(expected, rel=0.01)
+
+
+def test_a_strip_is_made_as_it_was_chosen_and_earthed_at_the_lug_that_was():
+    layout = first("lantern")
+    key = "strip:v1:1"
+    plain = body_of("lantern", key, layout)
+    board = body_of("lantern", key, moved("lantern", layout, key, strip="turret board"))
+    assert {pin.at[1] for pin in plain.pins} == {0.0}
+    rows = sorted({pin.at[1] for pin in board.pins})
+    assert rows[1] - rows[0] == pytest.approx(0.0508)
+    assert board.pin("2").at[0] - board.pin("1").at[0] == pytest.approx(0.0127)
+    before = next(pin.name for pin in plain.pins if pin.net == EARTH)
+    last = plain.pins[-1].name
+    assert before != last
+    changed = body_of("lantern", key, moved("lantern", layout, key, earth_lug=len(plain.pins)))
+    assert changed.pin(last).net == EARTH
+    assert changed.pin(before).net == plain.pin(last).net
+    assert Counter(changed.pin(pin.name).net for pin in plain.pins) == Counter(pin.net for pin in plain.pins)
+
+
+def test_a_nut_wants_room_for_its_wrench():
+    layout = first("lantern")
+    key, choke = "strip:v1:1", body_of("lantern", "mains:")
+    there = layout.of(choke.key).model_copy(update={"turn": 0.0})
+    # Its screws are of 4.2 or 5.2 mm: a socket of 11 or 12 mm round each.
+    screw = next(one for one in choke.sizes.openings if one.tool == "drill")
+    socket = 0.011 if screw.diameter < 0.0046 else 0.012
+    strip = body_of("lantern", key)
+    for gap, said in ((-0.002, True), (0.002, False)):
+        u = there.u + screw.at[0] - (socket + strip.sizes.across) / 2 - gap
+        trial = moved("lantern", layout.with_placed(there), key, u=round(u, 4), v=round(there.v + screw.at[1], 4))
+        words = [one.words for one in misfits(bodies(amplifier("lantern"), trial), trial)
+                 if {key, choke.key} == set(one.bodies) and "wrench" in one.words]  # fmt: skip
+        assert bool(words) is said, gap
 
 
 def test_hot_tubes_nearer_than_one_and_a_half_diameters_are_said():

@@ -8,7 +8,8 @@ from scipy.integrate import quad
 from scipy.special import j0
 
 from tests.core.layouts import linked
-from thermionic.chassis.capacitances import EPSILON0, capacitances
+from thermionic.chassis.capacitances import EPSILON0, OPEN, capacitances, walls
+from thermionic.chassis.document import Box
 from thermionic.chassis.fields import (
     MU0,
     Dipole,
@@ -172,6 +173,40 @@ def test_wires_over_a_plane_have_the_capacitances_of_the_logarithms(height, apar
     own, between = log(2 * height / radius), 0.5 * log(1 + 4 * height**2 / apart**2)
     expected = 2 * pi * EPSILON0 * np.linalg.inv([[own, between], [between, own]])
     assert found == pytest.approx(expected, rel=0.05)
+
+
+@pytest.mark.parametrize("side", [0, 1])
+def test_in_the_corner_of_a_box_a_wire_has_the_capacitance_of_a_line_between_two_planes(side):
+    # Images in both planes and in their corner: C = 2 pi e0 / ln(2 h1 2 h2 / (2 r sqrt(h1² + h2²))) a metre
+    # (W. R. Smythe, Static and Dynamic Electricity, 3rd ed. 1968, sec. 4.03).
+    radius, long, down, aside = 0.0004, 1.5, 0.012, 0.008
+    planes = OPEN.copy()
+    planes[1, side] = 0.3
+    for far, at in ((1.0, 0.3 - aside), (-1.0, 0.3 + aside)):
+        pieces = Pieces.of([np.array([[0, at, -down], [long, at, -down]])])
+        found = capacitances(pieces, np.full(len(pieces.wire), radius), 1, planes)[0, 0] / long
+        across = 2 * sqrt(down**2 + aside**2)
+        assert found == pytest.approx(2 * pi * EPSILON0 / log(4 * down * aside / (radius * across)), rel=0.02), far
+
+
+def test_a_wall_beside_two_wires_takes_much_of_what_couples_them():
+    radius, long, down = 4e-4, 2.0, 0.03
+    places = (0.0095, 0.0495)  # from the wall
+    pieces = Pieces.of([np.array([[0.1, 5e-4 + y, -down], [0.1 + long, 5e-4 + y, -down]]) for y in places])
+    beside = walls(Box(width=1.0, depth=0.2, height=0.05, sheet=0.001))
+    beside[0] = np.inf
+
+    def between(a, b, both):
+        """The potential that a charge at ``a`` makes at ``b``, by its image in the sheet and those in the wall."""
+        apart = a - b or radius
+        free = log(sqrt((a - b) ** 2 + 4 * down**2) / abs(apart))
+        return free - both * log(sqrt((a + b) ** 2 + 4 * down**2) / (a + b))
+
+    for both, planes in ((0, OPEN), (1, beside)):
+        matrix = np.array([[between(a, b, both) for a in places] for b in places])
+        expected = 2 * pi * EPSILON0 * np.linalg.inv(matrix)
+        found = capacitances(pieces, np.full(len(pieces.wire), radius), 2, planes) / long
+        assert found == pytest.approx(expected, rel=0.05)
 
 
 def test_wires_above_the_sheet_do_not_see_those_below():

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from tests.core import simulator
-from tests.core.layouts import first, laid, moved
+from tests.core.layouts import amplifier, first, laid, moved
 from thermionic.chassis.document import Earthing, LayoutRefused, changed_layout
 from thermionic.chassis.earthing import EarthNetwork, Link
 from thermionic.chassis.editing import screened_at, shielded
@@ -107,6 +107,25 @@ def test_a_second_earth_lets_the_charging_pulses_through_the_sheet():
     assert back.load_volt > 20 * returns(now).load_volt
     assert back.loops
     assert second.reads < second.should
+
+
+@pytest.mark.parametrize(("name", "windings"), [("lantern", 2), ("saltpan", 3)])
+def test_what_a_transformer_leaks_flows_through_earth_to_the_inlet(name, windings):
+    now = laid(name)
+    known = Humming(now)
+    nodes = now.earth.nodes
+    # By hand: 400 pF to the core and 200 pF to each earthed winding, from half of the mains.
+    each = 2 * np.pi * 50.0 * amplifier(name).design.brief.mains_volt / np.sqrt(2)
+    frame = known.returned[nodes.index("mains:transformer:0.frame"), 0]
+    inlet = known.returned[nodes.index("mains side:inlet.earth"), 0]
+    assert frame == pytest.approx(1j * each * 400e-12)
+    assert inlet == pytest.approx(-1j * each * (400e-12 + windings * 200e-12))
+    reference = next(one.key for one in now.wiring.earths if one.pin.name.endswith("reference"))
+    assert known.returned[nodes.index(reference), 0] == pytest.approx(1j * each * 200e-12)
+    # By the bolt of signal earth into the sheet and along it to protective earth.
+    through = now.earth.through(known.hertz, now.earth.volts(known.hertz, known.returned))
+    row = next(k for k, link in enumerate(now.earth.links) if link.wire and link.wire.kind == "protective earth")
+    assert abs(through[row, 0]) == pytest.approx(abs(inlet), rel=1e-3)
 
 
 def test_a_source_with_an_earth_of_its_own_hums_through_a_chassis_that_is_met_at_the_supply():

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from thermionic.chassis.capacitances import capacitances
+from thermionic.chassis.capacitances import capacitances, walls
 from thermionic.chassis.fields import Pieces
 from thermionic.chassis.geometry import in_room
 from thermionic.chassis.nets import Net
@@ -73,7 +73,8 @@ def coupled(humming: Humming, pairs: Sequence[PairSource]) -> list[Push]:
         places.append(len(conductors) + len(cut) - 1)
         cut.append(Pieces(driver.leg.start, driver.leg.end, np.full(len(driver.leg.wire), places[-1])))
     pieces = Pieces(*(np.concatenate([getattr(one, name) for one in cut]) for name in ("start", "end", "wire")))
-    between = -capacitances(pieces, np.full(len(pieces.wire), RADIUS), len(conductors) + len(cut) - 1)
+    between = -capacitances(pieces, np.full(len(pieces.wire), RADIUS), len(conductors) + len(cut) - 1,
+                            walls(humming.box))  # fmt: skip
     omega = 2j * np.pi * humming.hertz
     return [
         Push(driver, net, omega * between[conductors[net], place] * driver.volts)

@@ -84,7 +84,7 @@ class Placed(Model):
 class Fitting(Model):
     """Something that the design does not ask for: a foot, a vent, a handle, a meter."""
 
-    key: Annotated[str, Field(pattern=r"^fitting:[a-z ]{2,20}:[0-9]{1,3}$")]
+    key: Annotated[str, Field(pattern=r"^fitting:[a-z -]{2,20}:[0-9]{1,3}$")]
     name: Annotated[str, Field(max_length=60)] = ""
 
     @property

@@ -33,23 +33,57 @@ def _along(
     return log((a + b + length) / apart)
 
 
-@ready(gives(REAL, 2)(_POINTS, _POINTS, takes(REAL, 1), REAL))
-def potentials(start: np.ndarray, end: np.ndarray, radius: np.ndarray, nearest: float) -> np.ndarray:
-    """The potential at the middle of each straight piece of wire by a unit charge along each, with its image in the
-    plane z = 0 at no potential, times 4 pi epsilon, 1/m: (pieces, pieces). A piece's own is that on its surface, half
-    way along: 2 asinh(l / 2a) / l. Nothing between the two sides of the plane."""
-    found = np.zeros((len(start), len(start)))
-    for j in range(len(start)):
-        x, y, z = start[j, 0], start[j, 1], start[j, 2]
-        u, v, w = end[j, 0], end[j, 1], end[j, 2]
-        length = sqrt((u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2)
-        for i in range(len(start)):
-            p, q, r = (start[i, 0] + end[i, 0]) / 2, (start[i, 1] + end[i, 1]) / 2, (start[i, 2] + end[i, 2]) / 2
-            if r * (z + w) >= 0.0:
-                direct = _along(p, q, r, x, y, z, u, v, w, nearest)
-                if i == j:
-                    direct = 2.0 * asinh(length / (2.0 * radius[j]))
-                found[i, j] = (direct - _along(p, q, r, x, y, -z, u, v, -w, nearest)) / length
+@ready(gives(REAL, 2)(_POINTS, _POINTS, takes(REAL, 1), _POINTS, REAL, REAL))
+def potentials(
+    start: np.ndarray, end: np.ndarray, radius: np.ndarray, walls: np.ndarray, reach: float, nearest: float
+) -> np.ndarray:
+    """The potential at the middle of each straight piece of wire by a unit charge along each, with its images in
+    planes at no potential, times 4 pi epsilon, 1/m: (pieces, pieces). A piece's own is that on its surface, half way
+    along: 2 asinh(l / 2a) / l.
+
+    The planes are z = 0, with nothing between its two sides, and for what is below it those that ``walls`` (2, 2) has
+    in x and in y: in each direction the one that is nearer to both pieces, if one of them is not farther from it than
+    ``reach``. An image in a corner has the charge's own sign.
+    """
+    count = len(start)
+    found = np.zeros((count, count))
+    middle = (start + end) / 2
+    for j in range(count):
+        length = sqrt(((end[j] - start[j]) ** 2).sum())
+        for i in range(count):
+            if middle[i, 2] * middle[j, 2] < 0.0:
+                continue
+            below = middle[i, 2] <= 0.0 and middle[j, 2] <= 0.0
+            plane_x, plane_y = np.inf, np.inf
+            for side in range(2):
+                near, far = abs(middle[i, 0] - walls[0, side]), abs(middle[j, 0] - walls[0, side])
+                other = walls[0, 1 - side]
+                closer = near + far <= abs(middle[i, 0] - other) + abs(middle[j, 0] - other)
+                if below and min(near, far) < reach and closer:
+                    plane_x = walls[0, side]
+                near, far = abs(middle[i, 1] - walls[1, side]), abs(middle[j, 1] - walls[1, side])
+                other = walls[1, 1 - side]
+                closer = near + far <= abs(middle[i, 1] - other) + abs(middle[j, 1] - other)
+                if below and min(near, far) < reach and closer:
+                    plane_y = walls[1, side]
+            whole = 0.0
+            for a in range(1 if plane_x == np.inf else 2):
+                x = start[j, 0] if a == 0 else 2.0 * plane_x - start[j, 0]
+                u = end[j, 0] if a == 0 else 2.0 * plane_x - end[j, 0]
+                for b in range(1 if plane_y == np.inf else 2):
+                    y = start[j, 1] if b == 0 else 2.0 * plane_y - start[j, 1]
+                    v = end[j, 1] if b == 0 else 2.0 * plane_y - end[j, 1]
+                    for c in range(2):
+                        up = 1.0 - 2.0 * c
+                        if i == j and a + b + c == 0:
+                            whole += 2.0 * asinh(length / (2.0 * radius[j]))
+                            continue
+                        along = _along(
+                            middle[i, 0], middle[i, 1], middle[i, 2], x, y, up * start[j, 2], u, v, up * end[j, 2],
+                            nearest,
+                        )  # fmt: skip
+                        whole += along if (a + b + c) % 2 == 0 else -along
+            found[i, j] = whole / length
     return found
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from thermionic.chassis.capacitances import capacitances
+from thermionic.chassis.capacitances import capacitances, walls
 from thermionic.chassis.coupling import RADIUS
 from thermionic.chassis.fields import Pieces
 from thermionic.chassis.humming import Laid
@@ -49,7 +49,8 @@ def fed_back(laid: Laid) -> tuple[FedBack, ...]:
     half = np.array([0.0, 0.0, laid.layout.box.sheet / 2])
     cut = Pieces.of([wire.points + half for wire in wires], _COARSE)
     owner = np.array([nets[wire.net] for wire in wires])[cut.wire]
-    between = -capacitances(Pieces(cut.start, cut.end, owner), np.full(len(owner), RADIUS), len(nets))
+    between = -capacitances(Pieces(cut.start, cut.end, owner), np.full(len(owner), RADIUS), len(nets),
+                            walls(laid.layout.box))  # fmt: skip
     small, system = laid.amplifier.small_signal, laid.amplifier.state.at.system
     names = [laid.amplifier.compiled.node(net.node) for net in nets]
     known = {name for name in names if name in system.nodes}
