@@ -84,7 +84,7 @@ def test_what_flows_into_signal_earth_flows_out_of_it(name):
 
 
 @pytest.mark.parametrize("school", SCHOOLS)
-@pytest.mark.parametrize("name", ["lantern", "saltpan", "plover", "mill", "sedge", "hurdle"])
+@pytest.mark.parametrize("name", ["lantern", "saltpan", "plover", "mill", "sedge", "hurdle", "beacon"])
 def test_a_first_arrangement_can_be_built(name, school):
     layout = first(name, school)
     found = bodies(amplifier(name), layout)
@@ -318,6 +318,9 @@ def test_the_wire_list_has_every_wire_once_and_pairs_twice():
     heaters = [run for run in found if run.kind == "heater"]
     assert bought["heater"] == pytest.approx(2 * sum(run.metres for run in heaters))
     assert all(run.metres > 0.04 for run in found)
+    thick = changed_layout(now.layout, earthing={"gauge": 0.5, "protective_gauge": 2.5})
+    gauges = {run.kind: run.gauge for run in runs(laid("saltpan", thick))}
+    assert (gauges["earth"], gauges["protective earth"], gauges["mains"]) == (0.5, 2.5, 0.75)
     own = laid("saltpan", coloured(now.layout, "signal", " pale   blue ")[0])
     assert {run.colour for run in runs(own) if run.kind == "signal"} == {"pale blue"}
     assert runs(laid("saltpan", coloured(own.layout, "signal", "")[0])) == found

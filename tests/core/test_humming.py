@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from tests.core.layouts import amplifier, first, laid, linked, moved, rms, way
+from tests.core.layouts import amplifier, body_of, first, laid, linked, moved, rms, way
 from thermionic.blocks.facets import HeaterFeed, HeaterUse
 from thermionic.chassis.arranging import SCHOOLS, arranged
 from thermionic.chassis.bodies import bodies
@@ -21,6 +21,7 @@ from thermionic.chassis.fitting_in import misfits
 from thermionic.chassis.humming import Humming, lay
 from thermionic.chassis.offers import changes, made
 from thermionic.chassis.proposing import cost, proposed
+from thermionic.chassis.stability import fed_back
 from thermionic.chassis.transfer import transfers
 from thermionic.chassis.wirelist import screened
 from thermionic.design import find
@@ -303,6 +304,10 @@ def test_what_is_round_iron_keeps_its_field_in_and_others_out():
     for key in ("iron:transformer:1", "iron:transformer:2"):
         covered = moved("lantern", covered, key, screen="steel can")
     assert way(laid("lantern", covered), "Mains transformer", path="in its core") == pytest.approx(0.25 * plain)
+    choke = body_of("saltpan", "choke:").key
+    core = way(laid("saltpan"), "Choke of Ht1", path="in its core")
+    covered = moved("saltpan", first("saltpan"), choke, screen="copper band")
+    assert way(laid("saltpan", covered), "Choke of Ht1", path="in its core") == pytest.approx(0.4 * core)
     words = [one.words for one in changes(laid("lantern"))]
     assert "Put a steel can round Mains transformer" in words
 
@@ -341,6 +346,14 @@ def test_an_offer_does_what_it_says():
     assert best.gain(now.hum) > 0.3 or best.laid_volt < now.hum.laid_volt
     with pytest.raises(LayoutRefused):
         made(now.bodies, layout, {"kind": "wish"})
+
+
+def test_a_proposal_shields_what_would_howl():
+    of = amplifier("saltpan")
+    assert any(one.too_near for one in fed_back(laid("saltpan")))
+    found = proposed(of, first("saltpan"), seconds=2.0)
+    assert not [one for one in fed_back(found.laid) if one.too_near]
+    assert any(wire.shielded for wire in found.laid.wiring.wires)
 
 
 def test_a_proposal_is_no_worse_than_any_school_and_leaves_what_is_pinned():

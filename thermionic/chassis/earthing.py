@@ -17,7 +17,7 @@ import numpy as np
 from thermionic.chassis.catalogue import material
 from thermionic.chassis.document import Layout
 from thermionic.chassis.fields import MU0
-from thermionic.chassis.nets import EARTH
+from thermionic.chassis.nets import EARTH, PROTECTIVE
 from thermionic.chassis.sheet import conductances
 from thermionic.chassis.wiring import Kind, Terminal, Way, Wire, Wiring, length_of
 from thermionic.devices.base import Array, ComplexArray
@@ -203,7 +203,7 @@ class _Earths:
 
     def _wired(self, kind: Kind, one: Terminal, other: Terminal, square: float, more_ohm: float) -> None:
         """A wire of so many square millimetres."""
-        wire = self.way.wire(kind, EARTH, one, other)
+        wire = self.way.wire(kind, EARTH if kind == "earth" else PROTECTIVE, one, other)
         length = length_of(wire.points)
         gauge = square * 1e-6
         ohm = COPPER_OHM_METRE * length / gauge + 2 * JOINT_OHM + more_ohm

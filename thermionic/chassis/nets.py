@@ -30,6 +30,7 @@ class Net:
 
 
 EARTH = Net(GROUND)
+PROTECTIVE = Net("protective earth")  # is on no node of the netlist
 
 
 @dataclass(frozen=True, eq=False)

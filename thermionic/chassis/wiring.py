@@ -122,11 +122,15 @@ def wired(amplifier: SolvedAmplifier, bodies: Sequence[Body], layout: Layout) ->
     """The wires of a layout; what is not placed has none."""
     placed = {one.body: one for one in layout.placed}
     here = [body for body in bodies if body.key in placed]
+
+    def named(body: Body, pin: Pin) -> Terminal:
+        return Terminal(body, pin, in_room(layout.box, placed[body.key], pin.at))
+
     nets: dict[Net, list[Terminal]] = defaultdict(list)
     for body in here:
         for pin in body.pins:
             if pin.net is not None:
-                nets[pin.net].append(Terminal(body, pin, in_room(layout.box, placed[body.key], pin.at)))
+                nets[pin.net].append(named(body, pin))
     earths = tuple(nets.pop(EARTH, ()))
     way = Way(layout)
     kinds = _Kinds(amplifier)
@@ -135,10 +139,6 @@ def wired(amplifier: SolvedAmplifier, bodies: Sequence[Body], layout: Layout) ->
         for one, other in tree(terminals):
             wires.append(way.wire(kinds.of(net, one, other), net, one, other))
     pairs = _Pairs(amplifier, here, placed, way).all()
-
-    def named(body: Body, pin: Pin) -> Terminal:
-        return Terminal(body, pin, in_room(layout.box, placed[body.key], pin.at))
-
     frames = tuple(named(body, Pin(FRAME, (0.0, 0.0, 0.0))) for body in here if body.family == "mains transformer")
     inlet = next((named(body, body.pin("earth")) for body in here if body.family == "inlet"), None)
     bolt = next((named(body, body.pin("bolt")) for body in here if body.family == "earth bolt"), None)
