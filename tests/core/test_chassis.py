@@ -83,6 +83,15 @@ def test_what_flows_into_signal_earth_flows_out_of_it(name):
     assert rms(into.sum(axis=0)) <= 2e-6 * max(rms(row) for row in into)
 
 
+@pytest.mark.parametrize("name", NAMES)
+def test_all_of_signal_earth_a_volt_higher_is_nothing_at_the_load(name):
+    now = laid(name)
+    channel = min(amplifier(name).design.channels - 1, 1)
+    each = [now.transfers.of_terminal(one) for terminal in now.wiring.earths for one in terminal.pin.attached
+            if one.channel in (0, channel)]  # fmt: skip
+    assert rms(sum(each)) < 1e-6 * max(rms(one) for one in each)
+
+
 @pytest.mark.parametrize("school", SCHOOLS)
 @pytest.mark.parametrize("name", ["lantern", "saltpan", "plover", "mill", "sedge", "hurdle", "beacon"])
 def test_a_first_arrangement_can_be_built(name, school):
