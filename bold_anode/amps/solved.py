@@ -24,7 +24,7 @@ from thermionic.design import Design
 from thermionic.edition import edition
 from thermionic.lazily import lazily
 
-KEPT = 96
+KEPT = 32  # of some 1.5 MB each
 # What took less to solve is solved again in another process: fetching it would hardly be sooner.
 WORTH_SHARING_SECONDS = 0.4
 

@@ -18,7 +18,7 @@ from thermionic.chassis.bodies import bodies
 from thermionic.chassis.document import Layout
 from thermionic.chassis.humming import Laid, lay
 
-_kept: LRUCache[tuple[str, str], Laid] = LRUCache(maxsize=64)
+_kept: LRUCache[tuple[str, str], Laid] = LRUCache(maxsize=12)
 _lock = Lock()
 
 

@@ -251,18 +251,19 @@ def test_a_strip_is_made_as_it_was_chosen_and_earthed_at_the_lug_that_was():
     assert Counter(changed.pin(pin.name).net for pin in plain.pins) == Counter(pin.net for pin in plain.pins)
 
 
-def test_a_nut_wants_room_for_its_wrench():
-    layout = first("lantern")
-    key, choke = "strip:v1:1", body_of("lantern", "mains:")
+@pytest.mark.parametrize("name", ["lantern", "plover"])
+def test_a_nut_wants_room_for_its_wrench(name):
+    layout = first(name)
+    key, choke = "strip:v1:1", body_of(name, "mains:")
     there = layout.of(choke.key).model_copy(update={"turn": 0.0})
     # Its screws are of 4.2 or 5.2 mm: a socket of 11 or 12 mm round each.
     screw = next(one for one in choke.sizes.openings if one.tool == "drill")
     socket = 0.011 if screw.diameter < 0.0046 else 0.012
-    strip = body_of("lantern", key)
+    strip = body_of(name, key)
     for gap, said in ((-0.002, True), (0.002, False)):
         u = there.u + screw.at[0] - (socket + strip.sizes.across) / 2 - gap
-        trial = moved("lantern", layout.with_placed(there), key, u=round(u, 4), v=round(there.v + screw.at[1], 4))
-        words = [one.words for one in misfits(bodies(amplifier("lantern"), trial), trial)
+        trial = moved(name, layout.with_placed(there), key, u=round(u, 4), v=round(there.v + screw.at[1], 4))
+        words = [one.words for one in misfits(bodies(amplifier(name), trial), trial)
                  if {key, choke.key} == set(one.bodies) and "wrench" in one.words]  # fmt: skip
         assert bool(words) is said, gap
 

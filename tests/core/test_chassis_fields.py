@@ -194,6 +194,7 @@ def test_a_wall_beside_two_wires_takes_much_of_what_couples_them():
     places = (0.0095, 0.0495)  # from the wall
     pieces = Pieces.of([np.array([[0.1, 5e-4 + y, -down], [0.1 + long, 5e-4 + y, -down]]) for y in places])
     beside = walls(Box(width=1.0, depth=0.2, height=0.05, sheet=0.001))
+    assert beside == pytest.approx(np.array([[5e-4, 0.9995], [5e-4, 0.1995]]))
     beside[0] = np.inf
 
     def between(a, b, both):

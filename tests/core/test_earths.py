@@ -125,6 +125,9 @@ def test_what_a_transformer_leaks_flows_through_earth_to_the_inlet(name, winding
     # By the bolt of signal earth into the sheet and along it to protective earth.
     through = now.earth.through(known.hertz, now.earth.volts(known.hertz, known.returned))
     row = next(k for k, link in enumerate(now.earth.links) if link.wire and link.wire.kind == "protective earth")
+    wire = now.earth.links[row]
+    # Copper of 1.5 mm², two joints of 0.5 mΩ and a bolt of 1 mΩ.
+    assert wire.ohm == pytest.approx(1.72e-8 * wire.wire.length / 1.5e-6 + 2 * 0.5e-3 + 1e-3)
     assert abs(through[row, 0]) == pytest.approx(abs(inlet), rel=1e-3)
 
 

@@ -39,7 +39,7 @@ FIELDS = [
     "path", "value", "seen", "steps", "fitted", "also", "action", "block", "kind", "stage", "step", "mains", "channel", "point",
     "volt", "name", "points", "anode_volt", "anode_watt", "starter", "username", "password", "password1", "password2",
     "new_password1", "new_password2", "old_password", "next", "set", "of", "old", "body", "u", "v", "turn", "face", "raised",
-    "mount", "inside", "pinned", "school", "wire", "shielded", "bends", "heater_pitch", "breaker", "out", "number", "way",
+    "mount", "screen", "strip", "earth_lug", "inside", "pinned", "school", "wire", "shielded", "bends", "heater_pitch", "breaker", "out", "number", "way",
     "width", "height", "material", "sheet", "bodies", "across", "millivolt", "turns", "square", "distance", "fault",
 ]  # fmt: skip
 ACTIONS = [

@@ -8,17 +8,18 @@ import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 from math import cos, radians, sin
-
-from ezdxf.filemanagement import new
-from reportlab.lib.pagesizes import A4, LETTER
-from reportlab.pdfgen.canvas import Canvas
+from typing import TYPE_CHECKING
 
 from thermionic.chassis.body import Body
 from thermionic.chassis.document import FACES, Face, Layout
 from thermionic.chassis.geometry import frame, turned
 
+if TYPE_CHECKING:
+    from reportlab.pdfgen.canvas import Canvas
+
 MM = 1e3
-PAPERS = {"A4": A4, "Letter": LETTER}
+_INCH = 72.0  # a PDF's points
+PAPERS = {"A4": (210.0 / 25.4 * _INCH, 297.0 / 25.4 * _INCH), "Letter": (8.5 * _INCH, 11.0 * _INCH)}
 _POINT = 72.0 / 25.4  # points a millimetre
 _MARGIN, _OVERLAP = 10.0, 10.0  # mm of a sheet that printers leave white; that two sheets have in common
 _SCALE = 100.0  # mm, of the bar to be checked with a ruler
@@ -111,6 +112,8 @@ def _escaped(text: str) -> str:
 def dxf(found: Sequence[DrilledHole], layout: Layout, faces: Sequence[Face] = FACES) -> str:
     """Faces beside each other in millimetres as DXF (R2010), outlines, holes, centres and names on layers of their
     own."""
+    from ezdxf.filemanagement import new  # large, and few ask for it
+
     drawing = new("R2010", units=4)
     for name, colour in _LAYERS.items():
         drawing.layers.add(name, color=colour)
@@ -144,6 +147,8 @@ def pdf(found: Sequence[DrilledHole], layout: Layout, faces: Sequence[Face], pap
     them. Raises KeyError for another paper."""
     width, height = PAPERS[paper]
     stream = io.BytesIO()
+    from reportlab.pdfgen.canvas import Canvas  # as large
+
     canvas = Canvas(stream, pagesize=(width, height), pageCompression=1)
     canvas.setTitle(f"{layout.name}, drilling template")
     usable = width / _POINT - 2 * _MARGIN, height / _POINT - 2 * _MARGIN - 14.0

@@ -8,10 +8,6 @@ import io
 import re
 from xml.etree import ElementTree
 
-from ezdxf import recover
-from ezdxf.entities.lwpolyline import LWPolyline
-from ezdxf.lldxf.const import DXFError
-
 from thermionic.chassis.document import MOST, Box, Face, Hole, LayoutRefused
 from thermionic.chassis.geometry import frame
 
@@ -57,6 +53,10 @@ def _hole(face: Face, u: float, v: float, diameter: float | None = None, width: 
 
 
 def _from_dxf(content: bytes, face: Face) -> list[Hole]:
+    from ezdxf import recover  # large, and few ask for it
+    from ezdxf.entities.lwpolyline import LWPolyline
+    from ezdxf.lldxf.const import DXFError
+
     try:
         drawing, _ = recover.read(io.BytesIO(content))
     except (DXFError, OSError, ValueError, UnicodeError, IndexError, KeyError, TypeError):

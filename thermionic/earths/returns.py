@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-import networkx
 import numpy as np
 
 from thermionic.chassis.body import Attached
@@ -17,6 +17,9 @@ from thermionic.chassis.wiring import Terminal
 from thermionic.circuit.netlist import GROUND
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.performance.levels import reference_output, source_for
+
+if TYPE_CHECKING:
+    import networkx
 
 TONE = 1000.0  # Hz, at which crosstalk is computed
 
@@ -147,6 +150,8 @@ def _pulse_links(earth: EarthNetwork, humming: Humming, through: ComplexArray) -
     if len(drawn) < 2 or drawn.max() <= 1e-6:
         return set()
     one, other = (earth.nodes[k] for k in np.argsort(drawn)[::-1][:2])
+    import networkx  # large, and only these two want it
+
     graph: networkx.Graph[str] = networkx.Graph()
     for row, link in enumerate(earth.links):
         graph.add_edge(*link.ends, row=row, weight=1.0 / (rms(through[row]) + 1e-9))
@@ -195,6 +200,8 @@ def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> l
 
 def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexArray) -> list[EarthLoop]:
     """The loops of a network, the smallest that make up all of them."""
+    import networkx
+
     graph: networkx.Graph[str] = networkx.Graph()
     terminals = {one.key: one for one in laid.wiring.earths}
     for row, link in enumerate(earth.links):
