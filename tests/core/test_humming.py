@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from tests.core.layouts import amplifier, body_of, first, laid, linked, moved, rms, way
-from thermionic.blocks.facets import HeaterFeed, HeaterUse
+from thermionic.blocks.facets import HeaterFeed
 from thermionic.chassis.arranging import SCHOOLS, arranged
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.body import Attached
@@ -287,11 +287,13 @@ def test_heaters_on_dc_have_wires_that_carry_what_ripples_on_them():
     pairs = [Humming(now).sources.pair(one) for one in now.wiring.pairs if one.of == feed.block]
     assert {pair.pair.ends[1] for pair in pairs} == {b.key for b in now.bodies if b.family == "tube"}
     ripple = now.transfers.of_node(feed.node)
-    ohm = [of.netlist[use.part].device.ohm for use in of.compiled.said(HeaterUse)]
-    whole = max(pairs, key=lambda one: len(one.pair.behind))
-    assert whole.amperes == pytest.approx(ripple * sum(1 / one for one in ohm))
-    assert whole.volts[0] == pytest.approx(ripple)
-    assert not np.any(whole.volts[1])
+    heater = amplifier("sedge").design.tube_of("v1").heater
+    assert sorted(len(pair.pair.behind) for pair in pairs) == [1, 2]
+    for pair in pairs:
+        each = heater.amperes / heater.volts
+        assert pair.amperes == pytest.approx(ripple * each * len(pair.pair.behind))
+        assert pair.volts[0] == pytest.approx(ripple)
+        assert not np.any(pair.volts[1])
 
 
 def test_what_is_round_iron_keeps_its_field_in_and_others_out():

@@ -125,12 +125,12 @@ class Sources:
         """A pair that heats with DC: what ripples on it, and what that drives through the heaters behind it. One leg
         is at earth."""
         ripple = self.transfers.of_node(feed.node)
-        behind = {body.envelope for body in pair.behind}
+        behind = [body.envelope for body in pair.behind]
         siemens = 0.0
         for use in self.compiled.said(HeaterUse):
             heater = self.amplifier.netlist[use.part].device
-            if use.block == feed.block and use.envelope in behind and isinstance(heater, Resistor):
-                siemens += float(1.0 / heater.ohm)
+            if use.block == feed.block and isinstance(heater, Resistor):
+                siemens += behind.count(use.envelope) / float(heater.ohm * use.count)
         return PairSource(pair, ripple * siemens, (ripple, 0 * ripple))
 
     def leak(self, winding: str) -> ComplexArray:
