@@ -63,8 +63,13 @@ if TYPE_CHECKING:
     def compiled(function: Any) -> Any:
         """The function as machine code, made when another first calls it; see this module."""
         return function
+
+    def inlined(function: Any) -> Any:
+        """The function put in the place of each of its calls, where a call would cost more than what it does."""
+        return function
 else:
     compiled = numba.njit(cache=True, error_model="numpy", nogil=True)
+    inlined = numba.njit(cache=True, error_model="numpy", nogil=True, inline="always")
 
 
 def ready(*signatures: Any) -> Callable[[Any], Any]:

@@ -9,6 +9,7 @@ every solution is checked by putting it back, and what fails is solved by the de
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from threading import Lock
 from typing import Any
@@ -26,7 +27,14 @@ _THRESHOLD = 1e-2  # a pivot is at least this part of the largest in its column,
 _SEARCHED = 4  # rows that are looked through for each pivot, at most
 _GOOD = 1e-10  # the residual of a solution over what its row could add up to
 _KEPT = 64
+_NONE, _EMPTY, _HOLLOW = np.empty(0), np.empty((0, 0)), np.empty((0, 0, 0))
 Numbers = NDArray[Any]
+
+
+def _filled_up(some: Numbers) -> Numbers:
+    """As many as the kernel takes at once, the last standing in for those that are wanting."""
+    wanting = WIDE - some.shape[-1]
+    return np.concatenate([some, np.repeat(some[..., -1:], wanting, axis=-1)], axis=-1)
 
 
 @dataclass(frozen=True)
@@ -72,32 +80,64 @@ class Pattern:
         """
         batch = values.shape[1]
         if batch < WIDE:
-            # The last of them stands in for those that are wanting.
-            padded = [
-                np.concatenate([one, np.repeat(one[..., -1:], WIDE - batch, axis=-1)], axis=-1)
-                for one in (values, rhs)
-            ]
-            return self.solve(padded[0], padded[1] if rhs.shape[2] == batch else rhs)[..., :batch]
-        real = not (np.iscomplexobj(values) or np.iscomplexobj(rhs))
-        given = [np.ascontiguousarray(part) for whole in (values, rhs) for part in (whole.real, whole.imag)]
-        x, x_i = np.empty((*rhs.shape[:2], batch)), np.empty((*rhs.shape[:2], batch))
+            sides = _filled_up(rhs) if rhs.shape[2] == batch else rhs
+            return self.solve(_filled_up(values), sides)[..., :batch]
+        parts = values.real, values.imag if np.iscomplexobj(values) else None
+        return self._solved(parts, _NONE, rhs, batch, lambda which: values[:, which])
+
+    def sweep(self, g: Array, c: Array, omega: Array, rhs: Numbers) -> Numbers:
+        """x (size, columns, frequencies) of (G + j omega C) x = rhs, with ``g`` and ``c`` (entries,), ``omega``
+        (frequencies,) and rhs (size, columns, frequencies or 1).
+
+        Raises numpy's LinAlgError where a matrix is singular.
+        """
+        count = len(omega)
+        if count < WIDE:
+            wanting = WIDE - count
+            rhs = (
+                np.concatenate([rhs, np.repeat(rhs[..., -1:], wanting, axis=-1)], axis=-1)
+                if rhs.shape[2] > 1
+                else rhs
+            )
+            return self.sweep(g, c, np.concatenate([omega, np.repeat(omega[-1:], wanting)]), rhs)[..., :count]
+        return self._solved(
+            (g[:, None], c[:, None]), omega, rhs, count, lambda which: g[:, None] + 1j * c[:, None] * omega[which]
+        )
+
+    def _solved(
+        self, parts: tuple[Array, Array | None], turning: Array, rhs: Numbers, batch: int,
+        some: Callable[[Any], Numbers],
+    ) -> Numbers:  # fmt: skip
+        """The real and imaginary parts of the values, as the kernel takes them; ``some`` gives those of some."""
+        imaginary = parts[1]
+        if imaginary is None and np.iscomplexobj(rhs):
+            imaginary = np.zeros_like(parts[0])
+        real = imaginary is None
+        given = [np.ascontiguousarray(parts[0]), _EMPTY if imaginary is None else np.ascontiguousarray(imaginary)]
+        sides = [np.ascontiguousarray(rhs.real), _HOLLOW if real else np.ascontiguousarray(rhs.imag)]
+        x = np.empty((*rhs.shape[:2], batch))
+        x_i = _HOLLOW if real else np.empty_like(x)
         for attempt in range(2):
             order = self._order
             if order is None:
                 picks = np.unique(np.linspace(0, batch - 1, 5).astype(int))
-                order = self._order = self._plan(values[:, picks])
+                order = self._order = self._plan(some(picks))
             bad = np.zeros(batch, dtype=bool)
             steps = order.steps, order.bounds, *order.parts, self.rows, self.columns, order.entries
-            eliminate(*steps, _GOOD, *given, x, x_i, bad)
+            eliminate(*steps, _GOOD, *given, turning, *sides, x, x_i, bad)
             if attempt or bad.mean() <= 0.1:
                 break
             self._order = None  # it was chosen for other values: choose again
-        solution: Numbers = x if real else x + 1j * x_i
+        solution: Numbers = x
+        if not real:
+            solution = np.empty(x.shape, dtype=complex)
+            solution.real, solution.imag = x, x_i
         if bad.any():
+            values = some(bad)
             dense = np.zeros((int(bad.sum()), self.size, self.size), dtype=values.dtype)
-            dense[:, self.rows, self.columns] = values[:, bad].T
-            sides = np.moveaxis(np.broadcast_to(rhs, solution.shape)[..., bad], 2, 0)
-            solution[..., bad] = np.moveaxis(np.linalg.solve(dense, sides), 0, 2)
+            dense[:, self.rows, self.columns] = values.T
+            columns = np.moveaxis(np.broadcast_to(rhs, solution.shape)[..., bad], 2, 0)
+            solution[..., bad] = np.moveaxis(np.linalg.solve(dense, columns), 0, 2)
         return solution
 
     @lazily

@@ -65,6 +65,10 @@ def _together(
     if extra is not None:
         filled = filled | np.any(extra != 0, axis=0)
     shape = pattern(filled)
+    if extra is None and not lead and len(omega) <= _AT_ONCE:
+        budget.check("sweeping over frequency")
+        at = shape.rows, shape.columns
+        return np.moveaxis(shape.sweep(slopes[at], storage[at], omega, rhs[:, :, None]), 2, 0)
     # (entries, ..., frequencies)
     g = np.moveaxis(slopes[..., shape.rows, shape.columns], -1, 0)
     c = np.moveaxis(storage[..., shape.rows, shape.columns], -1, 0)

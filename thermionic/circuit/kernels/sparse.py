@@ -7,37 +7,103 @@ from typing import Any
 import numba
 import numpy as np
 
-from thermionic.compiled import COMPLEX, REAL, TRUTH, WHOLE, compiled, gives, ready, takes
+from thermionic.compiled import COMPLEX, REAL, TRUTH, WHOLE, compiled, gives, inlined, ready, takes
 
 _PLACES = takes(WHOLE, 1)
 
 
-# So many matrices go side by side through every step, for the processor takes several numbers at once.
-WIDE = 16
+# So many matrices go side by side through every step, for the processor takes several numbers at once: with fewer
+# the compiler unrolls the loops before it sees that (measured: 16 take nearly twice as long a matrix). A row holds the
+# real parts and then the imaginary ones, which leaves the compiler few rows to tell apart.
+WIDE = 32
 
 
-@compiled
-def _less(to: Any, at: int, factor: Any, from_: Any, other: int, to_i: Any, factor_i: Any, from_i: Any) -> None:
-    """to[at] -= factor * from_[other], complex numbers by their parts, ``WIDE`` of them."""
+@inlined
+def _less(to: Any, at: int, factor: Any, from_: Any, other: int, real: bool) -> None:
+    """to[at] -= factor * from_[other]."""
+    if real:
+        for w in range(WIDE):
+            to[at, w] -= factor[0, w] * from_[other, w]
+    else:
+        for w in range(WIDE):
+            here, imaginary = from_[other, w], from_[other, WIDE + w]
+            to[at, w] -= factor[0, w] * here - factor[0, WIDE + w] * imaginary
+            to[at, WIDE + w] -= factor[0, w] * imaginary + factor[0, WIDE + w] * here
+
+
+@inlined
+def _times(to: Any, at: int, one: Any, k: int, other: Any, m: int, real: bool) -> None:
+    """to[at] = one[k] * other[m]."""
+    if real:
+        for w in range(WIDE):
+            to[at, w] = one[k, w] * other[m, w]
+    else:
+        for w in range(WIDE):
+            here, imaginary = one[k, w], one[k, WIDE + w]
+            to[at, w] = here * other[m, w] - imaginary * other[m, WIDE + w]
+            to[at, WIDE + w] = here * other[m, WIDE + w] + imaginary * other[m, w]
+
+
+@inlined
+def _inverted(to: Any, at: int, of: Any, k: int, real: bool) -> None:
+    """to[at] = 1 / of[k]."""
+    if real:
+        for w in range(WIDE):
+            to[at, w] = 1.0 / of[k, w]
+    else:
+        for w in range(WIDE):
+            over = 1.0 / (of[k, w] * of[k, w] + of[k, WIDE + w] * of[k, WIDE + w])
+            to[at, w], to[at, WIDE + w] = of[k, w] * over, -of[k, WIDE + w] * over
+
+
+@inlined
+def _entry(values: Any, values_i: Any, turning: Any, entry: int, first: int, to: Any, at: int, real: bool) -> None:
+    """An entry of the matrices from ``first`` on."""
+    if len(turning) > 0:
+        steady, turned = values[entry, 0], values_i[entry, 0]
+        for w in range(WIDE):
+            to[at, w] = steady
+            to[at, WIDE + w] = turned * turning[first + w]
+        return
     for w in range(WIDE):
-        real, imaginary = from_[other, w], from_i[other, w]
-        to[at, w] -= factor[w] * real - factor_i[w] * imaginary
-        to_i[at, w] -= factor[w] * imaginary + factor_i[w] * real
+        to[at, w] = values[entry, first + w]
+    if not real:
+        for w in range(WIDE):
+            to[at, WIDE + w] = values_i[entry, first + w]
 
 
-@compiled
-def _begin(rhs: Any, rhs_i: Any, single: bool, first: int, b: Any, b_i: Any) -> None:
+@inlined
+def _begin(rhs: Any, rhs_i: Any, first: int, b: Any, real: bool) -> None:
     """The right-hand sides of the matrices from ``first`` on, or the one of them all."""
     size, sides = rhs.shape[:2]
     for row in range(size):
         for side in range(sides):
             at = row * sides + side
-            if single:
+            if rhs.shape[2] == 1:
+                steady = rhs[row, side, 0]
                 for w in range(WIDE):
-                    b[at, w], b_i[at, w] = rhs[row, side, 0], rhs_i[row, side, 0]
+                    b[at, w] = steady
+                if not real:
+                    steady = rhs_i[row, side, 0]
+                    for w in range(WIDE):
+                        b[at, WIDE + w] = steady
             else:
                 for w in range(WIDE):
-                    b[at, w], b_i[at, w] = rhs[row, side, first + w], rhs_i[row, side, first + w]
+                    b[at, w] = rhs[row, side, first + w]
+                if not real:
+                    for w in range(WIDE):
+                        b[at, WIDE + w] = rhs_i[row, side, first + w]
+
+
+@inlined
+def _size(to: Any, at: int, of: Any, k: int, real: bool) -> None:
+    """to[at] = |re| + |im| of of[k]."""
+    if real:
+        for w in range(WIDE):
+            to[at, w] = abs(of[k, w])
+    else:
+        for w in range(WIDE):
+            to[at, w] = abs(of[k, w]) + abs(of[k, WIDE + w])
 
 
 @ready(
@@ -55,6 +121,7 @@ def _begin(rhs: Any, rhs_i: Any, single: bool, first: int, b: Any, b_i: Any) -> 
         REAL,
         takes(REAL, 2),
         takes(REAL, 2),
+        takes(REAL, 1),
         takes(REAL, 3),
         takes(REAL, 3),
         gives(REAL, 3),
@@ -65,7 +132,7 @@ def _begin(rhs: Any, rhs_i: Any, single: bool, first: int, b: Any, b_i: Any) -> 
 def eliminate(
     steps: Any, bounds: Any, rows: Any, below: Any, columns: Any, right: Any, targets: Any,
     entry_rows: Any, entry_columns: Any, filled: int, good: float,
-    values: Any, values_i: Any, rhs: Any, rhs_i: Any, x: Any, x_i: Any, bad: Any,
+    values: Any, values_i: Any, turning: Any, rhs: Any, rhs_i: Any, x: Any, x_i: Any, bad: Any,
 ) -> None:  # fmt: skip
     """Solve matrices of one pattern by an order of elimination that is given; see elimination.
 
@@ -73,85 +140,77 @@ def eliminate(
     ``rows`` and ``below`` (rows that hold its column, their entries in it), of ``columns`` and ``right`` (the others
     of its row, their entries) and of ``targets`` (what rows x columns change); ``filled`` counts all entries, those
     that the elimination makes too. ``values`` and ``values_i`` (entries, batch) are the real and imaginary parts of
-    the matrices at (``entry_rows``, ``entry_columns``), ``rhs`` (size, sides, batch) those of what they are to give,
-    of which there may be one for all, and ``x`` (size, sides, batch) those of the solutions. ``bad`` (batch,) is set
-    where one leaves more than ``good`` of what its equations add up to. A batch is ``WIDE`` at least.
+    the matrices at (``entry_rows``, ``entry_columns``); with a ``turning`` (batch,) both are (entries, 1), and the
+    imaginary parts go with it. ``rhs`` (size, sides, batch) are the parts of what they are to give, of which there
+    may be one for all, and ``x`` (size, sides, batch) those of the solutions. Where ``x_i`` is empty all is real, and
+    the imaginary parts are not looked at. ``bad`` (batch,) is set where one leaves more than ``good`` of what its
+    equations add up to. A batch is ``WIDE`` at least.
     """
     size, sides, batch = x.shape
     entries = len(values)
-    own, own_i = np.empty((filled, WIDE)), np.empty((filled, WIDE))
-    b, b_i = np.empty((size * sides, WIDE)), np.empty((size * sides, WIDE))
-    out, out_i = np.empty((size * sides, WIDE)), np.empty((size * sides, WIDE))
-    inverse, inverse_i = np.empty((size, WIDE)), np.empty((size, WIDE))
-    factor, factor_i, largest = np.empty(WIDE), np.empty(WIDE), np.empty(WIDE)
-    single = rhs.shape[2] == 1
+    real = len(x_i) == 0
+    across = WIDE if real else 2 * WIDE
+    own, inverse, factor = np.empty((filled, across)), np.empty((size, across)), np.empty((1, across))
+    b, out = np.empty((size * sides, across)), np.empty((size * sides, across))
+    largest, here = np.empty((1, WIDE)), np.empty((1, WIDE))
     for block in range((batch + WIDE - 1) // WIDE):
         # The last block goes back over some that are done.
         first = min(block * WIDE, batch - WIDE)
         for entry in range(entries):
-            for w in range(WIDE):
-                own[entry, w], own_i[entry, w] = values[entry, first + w], values_i[entry, first + w]
-        own[entries:], own_i[entries:] = 0.0, 0.0
-        _begin(rhs, rhs_i, single, first, b, b_i)
+            _entry(values, values_i, turning, entry, first, own, entry, real)
+        own[entries:] = 0.0
+        _begin(rhs, rhs_i, first, b, real)
         for step in range(size):
             pivot, row = steps[step, 0], steps[step, 1]
-            for w in range(WIDE):
-                square = own[pivot, w] * own[pivot, w] + own_i[pivot, w] * own_i[pivot, w]
-                inverse[step, w], inverse_i[step, w] = own[pivot, w] / square, -own_i[pivot, w] / square
+            _inverted(inverse, step, own, pivot, real)
             target = bounds[step, 2]
             for k in range(bounds[step, 0], bounds[step + 1, 0]):
-                for w in range(WIDE):
-                    real, imaginary = own[below[k], w], own_i[below[k], w]
-                    factor[w] = real * inverse[step, w] - imaginary * inverse_i[step, w]
-                    factor_i[w] = real * inverse_i[step, w] + imaginary * inverse[step, w]
+                _times(factor, 0, own, below[k], inverse, step, real)
                 for m in range(bounds[step, 1], bounds[step + 1, 1]):
-                    _less(own, targets[target], factor, own, right[m], own_i, factor_i, own_i)
+                    _less(own, targets[target], factor, own, right[m], real)
                     target += 1
                 for side in range(sides):
-                    _less(b, rows[k] * sides + side, factor, b, row * sides + side, b_i, factor_i, b_i)
+                    _less(b, rows[k] * sides + side, factor, b, row * sides + side, real)
         for step in range(size - 1, -1, -1):
             row, column = steps[step, 1], steps[step, 2]
             for m in range(bounds[step, 1], bounds[step + 1, 1]):
-                for w in range(WIDE):
-                    factor[w], factor_i[w] = own[right[m], w], own_i[right[m], w]
+                for w in range(across):
+                    factor[0, w] = own[right[m], w]
                 for side in range(sides):
-                    at = columns[m] * sides + side
-                    _less(b, row * sides + side, factor, out, at, b_i, factor_i, out_i)
+                    _less(b, row * sides + side, factor, out, columns[m] * sides + side, real)
             for side in range(sides):
-                at = row * sides + side
-                for w in range(WIDE):
-                    real, imaginary = b[at, w], b_i[at, w]
-                    to = column * sides + side
-                    out[to, w] = real * inverse[step, w] - imaginary * inverse_i[step, w]
-                    out_i[to, w] = real * inverse_i[step, w] + imaginary * inverse[step, w]
+                _times(out, column * sides + side, b, row * sides + side, inverse, step, real)
         for side in range(sides):
             # What each equation is left with in the place of b, what it could add up to in that of the inverses.
             if side == 0:
-                _begin(rhs, rhs_i, single, first, b, b_i)
+                _begin(rhs, rhs_i, first, b, real)
+            largest[:] = 0.0
+            for row in range(size):
+                _size(here, 0, out, row * sides + side, real)
+                for w in range(WIDE):
+                    # Plainly compared: the built-in maximum minds numbers that are none, and takes them one by one.
+                    largest[0, w] = here[0, w] if here[0, w] > largest[0, w] else largest[0, w]
+                _size(inverse, row, b, row * sides + side, real)
+            for entry in range(entries):
+                row = entry_rows[entry]
+                _entry(values, values_i, turning, entry, first, factor, 0, real)
+                _size(here, 0, factor, 0, real)
+                for w in range(WIDE):
+                    inverse[row, w] += here[0, w] * largest[0, w]
+                _less(b, row * sides + side, factor, out, entry_columns[entry] * sides + side, real)
             largest[:] = 0.0
             for row in range(size):
                 at = row * sides + side
+                _size(here, 0, b, at, real)
                 for w in range(WIDE):
-                    # Plainly compared: the built-in maximum minds numbers that are none, and takes them one by one.
-                    here = abs(out[at, w]) + abs(out_i[at, w])
-                    largest[w] = here if here > largest[w] else largest[w]
-                    inverse[row, w] = abs(b[at, w]) + abs(b_i[at, w])
-            for entry in range(entries):
-                row = entry_rows[entry]
-                at, to = entry_columns[entry] * sides + side, row * sides + side
+                    largest[0, w] += 0.0 if here[0, w] <= good * inverse[row, w] + 1e-300 else 1.0
                 for w in range(WIDE):
-                    factor[w], factor_i[w] = values[entry, first + w], values_i[entry, first + w]
-                    inverse[row, w] += (abs(factor[w]) + abs(factor_i[w])) * largest[w]
-                _less(b, to, factor, out, at, b_i, factor_i, out_i)
-            factor[:] = 0.0
-            for row in range(size):
-                at = row * sides + side
-                for w in range(WIDE):
-                    left = abs(b[at, w]) + abs(b_i[at, w])
-                    factor[w] += 0.0 if left <= good * inverse[row, w] + 1e-300 else 1.0
-                    x[row, side, first + w], x_i[row, side, first + w] = out[at, w], out_i[at, w]
+                    x[row, side, first + w] = out[at, w]
+                if not real:
+                    for w in range(WIDE):
+                        x_i[row, side, first + w] = out[at, WIDE + w]
             for w in range(WIDE):
-                if factor[w] > 0.0:
+                if largest[0, w] > 0.0:
                     bad[first + w] = True
 
 
