@@ -35,6 +35,23 @@ def test_matrices_of_one_pattern_are_solved_as_numpy_solves_them(size, seed, rea
     np.testing.assert_allclose(found, wanted, rtol=1e-9, atol=1e-12)
 
 
+@pytest.mark.parametrize("count", [1, 20, 45])
+@pytest.mark.parametrize("sides", [1, 2])
+def test_a_sweep_is_solved_as_numpy_solves_each_frequency(count, sides):
+    random = np.random.default_rng(count)
+    size = 12
+    filled = (random.random((size, size)) < 0.3) | np.eye(size, dtype=bool)
+    g, c = (np.where(filled, random.standard_normal((size, size)), 0.0) for _ in range(2))
+    g[range(size), range(size)] += size
+    omega = np.geomspace(0.1, 10.0, count)
+    for rhs in (random.standard_normal((size, sides, 1)), random.standard_normal((size, sides, count)) + 1j):
+        shape = elimination.pattern(filled)
+        found = shape.sweep(g[shape.rows, shape.columns], c[shape.rows, shape.columns], omega, rhs)
+        for place, one in enumerate(omega):
+            wanted = np.linalg.solve(g + 1j * one * c, rhs[:, :, min(place, rhs.shape[2] - 1)])
+            np.testing.assert_allclose(found[:, :, place], wanted, rtol=1e-9, atol=1e-12)
+
+
 @pytest.mark.parametrize("left", [0.0, 1e-18])
 def test_a_matrix_whose_pivot_vanishes_is_solved_densely(left):
     """The order is chosen by a few of them; four others each lack one entry, so one of those its first pivot."""

@@ -34,7 +34,7 @@ Numbers = NDArray[Any]
 def _filled_up(some: Numbers) -> Numbers:
     """As many as the kernel takes at once, the last standing in for those that are wanting."""
     wanting = WIDE - some.shape[-1]
-    return np.concatenate([some, np.repeat(some[..., -1:], wanting, axis=-1)], axis=-1)
+    return some if wanting <= 0 else np.concatenate([some, np.repeat(some[..., -1:], wanting, axis=-1)], axis=-1)
 
 
 @dataclass(frozen=True)
@@ -78,12 +78,10 @@ class Pattern:
 
         Raises numpy's LinAlgError where a matrix is singular.
         """
-        batch = values.shape[1]
-        if batch < WIDE:
-            sides = _filled_up(rhs) if rhs.shape[2] == batch else rhs
-            return self.solve(_filled_up(values), sides)[..., :batch]
-        parts = values.real, values.imag if np.iscomplexobj(values) else None
-        return self._solved(parts, _NONE, rhs, batch, lambda which: values[:, which])
+        count = values.shape[1]
+        whole = _filled_up(values)
+        parts = whole.real, whole.imag if np.iscomplexobj(values) else None
+        return self._solved(parts, _NONE, rhs, count, lambda which: values[:, which])
 
     def sweep(self, g: Array, c: Array, omega: Array, rhs: Numbers) -> Numbers:
         """x (size, columns, frequencies) of (G + j omega C) x = rhs, with ``g`` and ``c`` (entries,), ``omega``
@@ -91,47 +89,42 @@ class Pattern:
 
         Raises numpy's LinAlgError where a matrix is singular.
         """
-        count = len(omega)
-        if count < WIDE:
-            wanting = WIDE - count
-            rhs = (
-                np.concatenate([rhs, np.repeat(rhs[..., -1:], wanting, axis=-1)], axis=-1)
-                if rhs.shape[2] > 1
-                else rhs
-            )
-            return self.sweep(g, c, np.concatenate([omega, np.repeat(omega[-1:], wanting)]), rhs)[..., :count]
+        parts = g[:, None], c[:, None]
         return self._solved(
-            (g[:, None], c[:, None]), omega, rhs, count, lambda which: g[:, None] + 1j * c[:, None] * omega[which]
+            parts, _filled_up(omega), rhs, len(omega), lambda which: g[:, None] + 1j * c[:, None] * omega[which]
         )
 
     def _solved(
-        self, parts: tuple[Array, Array | None], turning: Array, rhs: Numbers, batch: int,
+        self, parts: tuple[Array, Array | None], turning: Array, rhs: Numbers, count: int,
         some: Callable[[Any], Numbers],
     ) -> Numbers:  # fmt: skip
-        """The real and imaginary parts of the values, as the kernel takes them; ``some`` gives those of some."""
+        """The solutions of ``count`` matrices, whose values are given as the kernel takes them, filled up; ``some``
+        gives those of some of them."""
         imaginary = parts[1]
         if imaginary is None and np.iscomplexobj(rhs):
             imaginary = np.zeros_like(parts[0])
         real = imaginary is None
         given = [np.ascontiguousarray(parts[0]), _EMPTY if imaginary is None else np.ascontiguousarray(imaginary)]
-        sides = [np.ascontiguousarray(rhs.real), _HOLLOW if real else np.ascontiguousarray(rhs.imag)]
-        x = np.empty((*rhs.shape[:2], batch))
+        filled = rhs if rhs.shape[2] == 1 else _filled_up(rhs)
+        sides = [np.ascontiguousarray(filled.real), _HOLLOW if real else np.ascontiguousarray(filled.imag)]
+        x = np.empty((*rhs.shape[:2], max(count, WIDE)))
         x_i = _HOLLOW if real else np.empty_like(x)
         for attempt in range(2):
             order = self._order
             if order is None:
-                picks = np.unique(np.linspace(0, batch - 1, 5).astype(int))
+                picks = np.unique(np.linspace(0, count - 1, 5).astype(int))
                 order = self._order = self._plan(some(picks))
-            bad = np.zeros(batch, dtype=bool)
+            bad = np.zeros(x.shape[2], dtype=bool)
             steps = order.steps, order.bounds, *order.parts, self.rows, self.columns, order.entries
             eliminate(*steps, _GOOD, *given, turning, *sides, x, x_i, bad)
+            bad = bad[:count]
             if attempt or bad.mean() <= 0.1:
                 break
             self._order = None  # it was chosen for other values: choose again
-        solution: Numbers = x
+        solution: Numbers = x[..., :count]
         if not real:
-            solution = np.empty(x.shape, dtype=complex)
-            solution.real, solution.imag = x, x_i
+            solution = np.empty((*rhs.shape[:2], count), dtype=complex)
+            solution.real, solution.imag = x[..., :count], x_i[..., :count]
         if bad.any():
             values = some(bad)
             dense = np.zeros((int(bad.sum()), self.size, self.size), dtype=values.dtype)

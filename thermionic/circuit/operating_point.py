@@ -47,8 +47,8 @@ class Solution:
     @lazily
     def port_slopes(self) -> Array:
         """Derivatives of the injected currents by the sensed voltages here, S, (injects, ports)."""
-        _, g = self.system.currents(self.x @ self.system.S)
-        return g
+        v = self.system.sensed(self.x) if self.x.ndim == 1 else self.x @ self.system.S
+        return self.system.currents(v)[1]
 
     @lazily
     def slopes(self) -> Array:

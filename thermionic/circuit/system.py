@@ -18,6 +18,7 @@ from scipy.linalg.lapack import dgetrs as getrs
 from scipy.sparse import csc_array
 from scipy.sparse.linalg import splu
 
+from thermionic.circuit.kernels.newton import add_slopes
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Entries, Table
 from thermionic.errors import NetlistRefused, NoSolution
@@ -50,6 +51,11 @@ def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
         for row, place in enumerate(at):
             for column, other in enumerate(at):
                 matrix[..., place, other] += local[..., row, column]
+
+
+def _filled(local: Array) -> tuple[NDArray[np.int_], ...]:
+    """The rows and columns where a local matrix, or one of several, has anything."""
+    return np.nonzero(np.any(local.reshape(-1, *local.shape[-2:]) != 0, axis=0))
 
 
 class _Pattern:
@@ -150,6 +156,22 @@ class System:
         return self._incidence(self.drives)
 
     @lazily
+    def conducting(self) -> NDArray[np.bool_]:
+        """Where Newton's matrix may have anything: G, in any variant, and the slopes of devices, (size, size)."""
+        found = np.zeros((self.size + 1, self.size + 1), dtype=bool)
+        for place in self.placed:
+            local = place.part.device.conductance()
+            at = np.array(place.unknowns, dtype=int)
+            rows, columns = _filled(local)
+            found[at[rows], at[columns]] = True
+            for inject in range(place.injects.start, place.injects.stop):
+                for port in range(place.ports.start, place.ports.stop):
+                    found[self.drives[inject][:, None], self.senses[port]] = True
+        leak = np.arange(len(self.nodes))
+        found[leak, leak] = True
+        return found[:-1, :-1]
+
+    @lazily
     def with_states(self) -> list[Placed]:
         """The parts whose devices may be left in another state by what they come to."""
         changing = [one for one in self.placed if type(one.part.device).after is not Device.after]
@@ -190,14 +212,17 @@ class System:
         self.b_dc, self.b_tone = np.array(dc[:-1]), np.array(tone[:-1])
 
     def _add_up_variants(self, variants: int) -> None:
-        """The devices' local matrices added up, one a variant."""
+        """The devices' local matrices added up, one a variant. An entry of all variants lies together, for most of a
+        matrix is nothing and what is not there is never looked at."""
         wide = self.size + 1
         matrices = []
         for method in ("conductance", "storage"):
-            total = np.zeros((variants, wide, wide))
+            total = np.zeros((wide, wide, variants))
             for place in self.placed:
-                _add(total, np.array(place.unknowns, dtype=int), getattr(place.part.device, method)())
-            matrices.append(total[..., :-1, :-1])
+                local = getattr(place.part.device, method)()
+                for row, column in zip(*_filled(local), strict=True):
+                    total[place.unknowns[row], place.unknowns[column]] += local[..., row, column]
+            matrices.append(np.moveaxis(total[:-1, :-1], -1, 0))
         self.G, self.C = matrices
         excited = [place.part.device.excitation() for place in self.placed]
         kind = complex if any(np.iscomplexobj(one.tone) for one in excited) else float
@@ -280,6 +305,10 @@ class System:
 
     def jacobian(self, g: Array) -> Array:
         """G + B g S^T, (..., size, size)."""
+        if g.ndim == 2 and self.variants is None:
+            alone = self.G.copy()
+            add_slopes(alone, self.senses, self.drives, np.array(g, dtype=float, order="C"))
+            return alone
         matrix: Array = self.G + self.B @ g @ self.S.T
         return matrix
 

@@ -91,9 +91,7 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
         if nominal is None:
             nominal = operating_point(System(one_of(system.netlist, 0))).x
         count = system.variants
-        filled = np.any(system.G.reshape(-1, system.size, system.size) != 0, axis=0)
-        filled |= (np.abs(system.B) @ system.coupled @ np.abs(system.S.T)) > 0
-        shape = pattern(filled)
+        shape = pattern(system.conducting)
         spread = incidence(shape, system.B, system.S)
         linear = np.ascontiguousarray(
             np.broadcast_to(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
+import numba
 import numpy as np
 
 from thermionic.circuit.kernels.dense import factored, sensed, solve_factored, square
@@ -27,6 +28,17 @@ def _stamp(matrix: Any, plus: int, minus: int, sense_plus: int, sense_minus: int
             matrix[minus, sense_plus] -= slope
         if sense_minus >= 0:
             matrix[minus, sense_minus] += slope
+
+
+@ready(numba.void(gives(REAL, 2), takes(WHOLE, 2), takes(WHOLE, 2), gives(REAL, 2)))
+def add_slopes(matrix: Any, senses: Any, drives: Any, g: Any) -> None:
+    """Add B g S^T, for slopes ``g`` (injects, ports) at pairs of unknowns, see ``newton``."""
+    for port in range(len(senses)):
+        sense_plus, sense_minus = senses[port]
+        for inject in range(len(drives)):
+            if g[inject, port] != 0.0:
+                plus, minus = drives[inject]
+                _stamp(matrix, plus, minus, sense_plus, sense_minus, g[inject, port])
 
 
 @compiled
@@ -101,15 +113,11 @@ def newton(
         for row in range(size):
             for column in range(size):
                 matrix[row, column] = G[row, column]
-        for port in range(ports):
-            sense_plus, sense_minus = senses[port]
-            for inject in range(injects):
-                slope = g[0, inject, port]
-                if slope != 0.0:
-                    plus, minus = drives[inject]
-                    _stamp(matrix, plus, minus, sense_plus, sense_minus, slope)
-            if across > 0.0:
-                _stamp(matrix, sense_plus, sense_minus, sense_plus, sense_minus, across)
+        add_slopes(matrix, senses, drives, g[0])
+        if across > 0.0:
+            for port in range(ports):
+                plus, minus = senses[port]
+                _stamp(matrix, plus, minus, plus, minus, across)
         factored(matrix, pivots)
         for one in range(size):
             step[one] = -residual[one]

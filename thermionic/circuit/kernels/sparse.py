@@ -13,8 +13,8 @@ _PLACES = takes(WHOLE, 1)
 
 
 # So many matrices go side by side through every step, for the processor takes several numbers at once: with fewer
-# the compiler unrolls the loops before it sees that (measured: 16 take nearly twice as long a matrix). A row holds the
-# real parts and then the imaginary ones, which leaves the compiler few rows to tell apart.
+# the compiler unrolls the loops before it sees that (measured: 16 take nearly twice as long a matrix). A row holds
+# the real parts and then the imaginary ones, which leaves the compiler few rows to tell apart.
 WIDE = 32
 
 
