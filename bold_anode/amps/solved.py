@@ -24,7 +24,7 @@ from thermionic.design import Design
 from thermionic.edition import edition
 from thermionic.lazily import lazily
 
-KEPT = 32  # of some 1.5 MB each
+KEPT = 72  # of some 0.9 MB each: a whole workshop at work in one process
 # What took less to solve is solved again in another process: fetching it would hardly be sooner.
 WORTH_SHARING_SECONDS = 0.4
 
@@ -120,6 +120,7 @@ def solved_design(design: Design, near: Solved | None = None) -> Solved:
             found = Solved(solve(design, near.amplifier if near else None))
             # The findings need the periodic solution; a design that has none is refused here, before it is stored.
             _ = found.findings
+        found.amplifier.stand_alone()
         if time.monotonic() - began > WORTH_SHARING_SECONDS:
             _share(key, found)
         return _keep(key, found)

@@ -87,6 +87,11 @@ class SolvedAmplifier:
         """What is pickled: not what only saves time."""
         return {name: value for name, value in vars(self).items() if name not in ("_remembered", "_elsewhere")}
 
+    def stand_alone(self) -> None:
+        """Let go of what a similar amplifier has lent: what has been solved by now serves as well, and an amplifier
+        that is kept does not keep another's solutions."""
+        object.__setattr__(self, "near", _Near())
+
     @property
     def design(self) -> Design:
         """The design that was solved."""
