@@ -9,9 +9,12 @@ import pytest
 from tests.core.test_findings import edited
 from thermionic import examples
 from thermionic.amplifier import driven, solve
+from thermionic.blocks.facets import Rectified
 from thermionic.circuit.large_signal import distortion
 from thermionic.design import changed, full_up
 from thermionic.findings import RULES, Severity
+from thermionic.supplies.starting import shorted_ampere
+from thermionic.values import Quantity, parse
 
 BY_NAME = {rule.name: rule for rule in RULES}
 
@@ -209,3 +212,44 @@ def test_an_output_stage_gives_out_early_with_a_clean_drive():
     low, _, _ = grid_limits(warmer)
     assert warmer.full_output.power_watt > 0.5 * low
     assert not list(rule.examine(warmer))
+
+
+def test_the_side_of_a_splitter_that_is_said_to_be_louder_is():
+    rule = BY_NAME["splitter-balance"]
+    seen = set()
+    for load in ("anode_load", "cathode_load"):
+        amplifier = solve(changed(examples.example("hurdle"), f"blocks/splitter/{load}/ohm", 130e3))
+        (found,) = rule.examine(amplifier)
+        gains = {name: abs(amplifier.gain(f"splitter_{name}")) for name in ("anode", "cathode")}
+        louder = max(gains, key=gains.get)
+        side = found.evidence.split()[1]
+        assert amplifier.compiled.node(amplifier.design.block("splitter").node("out", side)) == f"splitter_{louder}"
+        seen.add(louder)
+    assert seen == {"anode", "cathode"}
+
+
+def test_a_fuse_that_is_offered_is_loaded_to_three_quarters_at_most():
+    rule = BY_NAME["fuse-rating"]
+    design = changed(examples.example("reedbed"), "blocks/mains/fuse/ampere", 0.5)
+    (found,) = rule.examine(solve(design))
+    sizes = (0.63, 0.8, 1.0, 1.25, 1.6, 2.0, 2.5, 3.15)  # R10, IEC 60127
+    assert parse(found.cure.typed, Quantity.CURRENT) == next(one for one in sizes if 0.75 * one >= found.value)
+
+
+def test_a_fuse_opens_at_four_times_its_rating():
+    rule = BY_NAME["fuse-rating"]
+    amplifier, ampere = edge(rule, examples.example("reedbed"), "blocks/mains/fuse/ampere", 1.6, 10.0)
+    shorted = min(
+        one for use in amplifier.compiled.said(Rectified) if (one := shorted_ampere(amplifier, use.block)) is not None
+    )
+    assert 4 * ampere == pytest.approx(shorted, rel=1e-3)
+
+
+def test_diodes_in_series_are_as_many_as_stand_what_is_across_them_and_a_fifth():
+    rule, path = BY_NAME["rectifier-reverse"], "blocks/rectifier/diode/reverse_volt"
+    (found,) = rule.examine(solve(changed(examples.example("lantern"), path, 100.0)))
+    assert found.cure.path == "blocks/rectifier/diode/in_series"
+    count = int(found.cure.typed)
+    assert 100.0 * (count - 1) <= 1.2 * found.value < 100.0 * count
+    cured = changed(changed(examples.example("lantern"), path, 100.0), found.cure.path, count)
+    assert not list(rule.examine(solve(cured)))
