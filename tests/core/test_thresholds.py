@@ -216,16 +216,12 @@ def test_an_output_stage_gives_out_early_with_a_clean_drive():
 
 def test_the_side_of_a_splitter_that_is_said_to_be_louder_is():
     rule = BY_NAME["splitter-balance"]
-    seen = set()
-    for load in ("anode_load", "cathode_load"):
-        amplifier = solve(changed(examples.example("hurdle"), f"blocks/splitter/{load}/ohm", 130e3))
-        (found,) = rule.examine(amplifier)
-        gains = {name: abs(amplifier.gain(f"splitter_{name}")) for name in ("anode", "cathode")}
-        louder = max(gains, key=gains.get)
-        side = found.evidence.split()[1]
-        assert amplifier.compiled.node(amplifier.design.block("splitter").node("out", side)) == f"splitter_{louder}"
-        seen.add(louder)
-    assert seen == {"anode", "cathode"}
+    amplifier = solve(changed(examples.example("hurdle"), "blocks/splitter/cathode_load/ohm", 130e3))
+    (found,) = rule.examine(amplifier)
+    gains = {name: abs(amplifier.gain(f"splitter_{name}")) for name in ("anode", "cathode")}
+    side = found.evidence.split()[1]
+    at = amplifier.compiled.node(amplifier.design.block("splitter").node("out", side))
+    assert at == f"splitter_{max(gains, key=gains.get)}"
 
 
 def test_a_fuse_that_is_offered_is_loaded_to_three_quarters_at_most():
