@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, get_args
 
 from thermionic.chassis.catalogue import strip_kinds
-from thermionic.chassis.document import FACES, Screen
+from thermionic.chassis.document import FACES, MOUNTS, Screen
 from thermionic.chassis.geometry import frame
 from thermionic.chassis.hum import Cause, LayoutHum
 from thermionic.chassis.humming import Laid
@@ -102,7 +102,7 @@ def selected(laid: Laid, key: str) -> dict[str, Any] | None:
         "pinned": placed.pinned,
         "raised": f"{placed.raised * 1e3:.0f}",
         "mount": placed.mount or body.mount,
-        "mounts": ("upright", "lying", "through", "toroid") if iron else (),
+        "mounts": MOUNTS.get({"tube": "socket", "capacitor": "can"}.get(body.family, "iron" if iron else ""), ()),
         "screens": get_args(Screen) if iron else (),
         "screen": placed.screen or "none",
         "strips": strip_kinds() if body.family == "strip" else (),

@@ -251,6 +251,24 @@ def test_a_strip_is_made_as_it_was_chosen_and_earthed_at_the_lug_that_was():
     assert Counter(changed.pin(pin.name).net for pin in plain.pins) == Counter(pin.net for pin in plain.pins)
 
 
+def test_a_socket_on_a_board_lets_the_glass_through_and_an_axial_can_lies():
+    layout = first("lantern")
+    plain, key = body_of("lantern", "tube:v2:1"), "can:blocks/ht1"
+    board = body_of("lantern", "tube:v2:1", moved("lantern", layout, "tube:v2:1", mount="board"))
+    glass = get("2A3").envelope.diameter_m
+    assert (
+        max(one.diameter for one in plain.sizes.openings) < glass < max(one.diameter for one in board.sizes.openings)
+    )
+    for pin in plain.pins:
+        assert board.pin(pin.name).at == pytest.approx((*pin.at[:2], pin.at[2] - 0.012))
+    assert board.sizes.above == pytest.approx(plain.sizes.above - 0.012)
+    can, lying = body_of("lantern", key), body_of("lantern", key, moved("lantern", layout, key, mount="lying"))
+    assert (lying.sizes.across, lying.sizes.above) == pytest.approx((can.sizes.above, can.sizes.along))
+    assert lying.pin("plus").at[0] - lying.pin("minus").at[0] > lying.sizes.across
+    odd = body_of("lantern", key, moved("lantern", layout, key, mount="toroid"))
+    assert odd.sizes == can.sizes
+
+
 @pytest.mark.parametrize("name", ["lantern", "plover"])
 def test_a_nut_wants_room_for_its_wrench(name):
     layout = first(name)

@@ -88,16 +88,20 @@ def panel_title(kind: str) -> str:
     return str(_data()["panel"][kind]["title"])
 
 
-def socket(base: str, diameter: float, height: float, unsure: bool) -> Sizes:
-    """A socket in the chassis with its tube in it. Pins, by their numbers, lie under the sheet; seen from below they
-    run clockwise from the key or the gap, which is towards the front at no turn."""
+BOARD = 0.012  # m, that a board with sockets on it hangs below the sheet
+
+
+def socket(base: str, diameter: float, height: float, unsure: bool, board: bool = False) -> Sizes:
+    """A socket in the chassis with its tube in it, or on a board below, the tube standing through a hole of its own
+    size. Pins, by their numbers, lie under the sheet; seen from below they run clockwise from the key or the gap,
+    which is towards the front at no turn."""
     bases = _data()["sockets"]
     raw = bases.get(base, bases["other"])
     radius, step = MM * raw["circle"] / 2, 2 * pi / raw["positions"]
     pins = {}
     for number in range(1, raw["positions"] + 1):
         angle = -pi / 2 + step * (number - 1 + raw["first"])
-        pins[str(number)] = (radius * cos(angle), radius * sin(angle), -MM * 15.0)
+        pins[str(number)] = (radius * cos(angle), radius * sin(angle), -MM * 15.0 - (BOARD if board else 0.0))
     pitch, screw = MM * raw["screws"]["pitch"], MM * raw["screws"]["diameter"]
     hole = MM * raw["hole"]
     openings = (
@@ -105,6 +109,14 @@ def socket(base: str, diameter: float, height: float, unsure: bool) -> Sizes:
         *(Opening((side * pitch / 2, 0.0), "drill", screw) for side in (-1, 1)),
     )
     body = max(MM * raw["body"], diameter)
+    if board:
+        clear = diameter + 0.005
+        openings = (Opening((0.0, 0.0), f"hole saw, {clear / MM:.0f} mm for the glass", clear),
+                    *(Opening((side * (clear / 2 + 0.008), 0.0), "drill", 0.0032) for side in (-1, 1)))  # fmt: skip
+        return Sizes(
+            body, body, max(height - BOARD, 0.01), MM * raw["below"] + BOARD, openings, pins,
+            0.02 + 2.5e2 * diameter**2 * height, True, raw["source"], True,
+        )  # fmt: skip
     return Sizes(
         body, body, height, MM * raw["below"], openings, pins, 0.02 + 2.5e2 * diameter**2 * height, True,
         raw["source"], raw["unsure"] or unsure or base not in bases,
@@ -158,8 +170,9 @@ def _corners(width: float, height: float, screw: float) -> tuple[Opening, ...]:
     return tuple(Opening((u * width / 2, v * height / 2), "drill", screw) for u in (-1, 1) for v in (-1, 1))
 
 
-def can(farad: float, volt: float, made: str) -> Sizes:
-    """A smoothing capacitor: an electrolytic standing in a clamp, film and oil as blocks. Its volume goes as what it
+def can(farad: float, volt: float, made: str, lying: bool = False) -> Sizes:
+    """A smoothing capacitor: an electrolytic standing in a clamp, or lying in two with a lead at either end, film and
+    oil as blocks. Its volume goes as what it
     stores: some 0.9 litres a farad-volt electrolytic, six times that in film, ten in oil."""
     litres = max(farad * volt, 1e-5) * {"electrolytic": 0.9, "film": 5.5, "oil": 9.0}[made]
     wanted = (4 * litres * 1e-3 / (pi * 1.6)) ** (1 / 3)
@@ -172,6 +185,12 @@ def can(farad: float, volt: float, made: str) -> Sizes:
             Opening((0.0, 0.0), "hole saw", diameter + 0.001),
             *(Opening((side * (diameter / 2 + 0.007), 0.0), "drill", 0.0032) for side in (-1, 1)),
         )
+        if lying:
+            return Sizes(
+                height, diameter, diameter, 0.004, _corners(0.6 * height, diameter + 0.008, 0.0032),
+                {"plus": (height / 2 + 0.006, 0.0, diameter / 2), "minus": (-height / 2 - 0.006, 0.0, diameter / 2)},
+                1.4e3 * litres * 1e-3, False, "by what it stores; makers differ by a third", True,
+            )  # fmt: skip
         across = diameter + 0.022 if diameter > 0.02 else diameter
         return Sizes(
             across, diameter, height, 0.012, openings,

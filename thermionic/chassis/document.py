@@ -16,7 +16,11 @@ from thermionic.errors import ThermionicError
 
 Face = Literal["top", "front", "rear", "left", "right", "bottom"]
 FACES: tuple[Face, ...] = ("top", "front", "rear", "left", "right", "bottom")
-Mount = Literal["upright", "lying", "through", "toroid"]
+# How iron and cans stand, and whether a socket is in the sheet or on a board below it.
+Mount = Literal["upright", "lying", "through", "toroid", "chassis", "board"]
+MOUNTS: dict[str, tuple[Mount, ...]] = {
+    "iron": ("upright", "lying", "through", "toroid"), "can": ("upright", "lying"), "socket": ("chassis", "board"),
+}  # fmt: skip
 MOST = 400
 # What is round a transformer or choke: a copper band round core and coil, or a steel can over it.
 Screen = Literal["none", "copper band", "steel can"]

@@ -26,7 +26,7 @@ from thermionic.blocks.fields import Choke, SmoothingCapacitor
 from thermionic.chassis import catalogue
 from thermionic.chassis.body import OWN_EARTH, SIDES, Attached, Body, Pin
 from thermionic.chassis.catalogue import Sizes
-from thermionic.chassis.document import Layout, Mount, Screen
+from thermionic.chassis.document import MOUNTS, Layout, Mount, Screen
 from thermionic.chassis.nets import EARTH, Net, block_of, nets_of
 from thermionic.chassis.pins import heater_pins, section_pins
 from thermionic.circuit.netlist import GROUND, Part
@@ -47,9 +47,10 @@ class Making:
         self.taken: set[tuple[str, int]] = set()
         self.netlist = amplifier.netlist
 
-    def _mount(self, key: str, usual: Mount = "upright") -> Mount:
+    def _mount(self, key: str, what: str = "iron") -> Mount:
+        """How a body is mounted: as was chosen, where that is one of the ways for what it is, else the usual."""
         placed = self.layout.of(key)
-        return placed.mount if placed and placed.mount else usual
+        return placed.mount if placed and placed.mount in MOUNTS[what] else MOUNTS[what][0]
 
     def _screen(self, key: str) -> Screen | None:
         placed = self.layout.of(key)
@@ -79,9 +80,11 @@ class Making:
             whole = design.serves_all(envelope.id)
             for channel in (0,) if whole else self.nets.channels:
                 size = type_.envelope
+                key = f"tube:{envelope.id}:{channel}"
+                mount = self._mount(key, "socket")
                 sizes = catalogue.socket(
                     type_.base, size.diameter_m if size else 0.035, size.height_m if size else 0.09,
-                    size.unsure if size else True,
+                    size.unsure if size else True, mount == "board",
                 )  # fmt: skip
                 wired: dict[str, list[tuple[Net, Attached]]] = defaultdict(list)
                 watt = type_.heater.volts * type_.heater.amperes if type_.heater else 0.0
@@ -108,9 +111,10 @@ class Making:
                     one.block for one in (rectifiers.get(envelope.id), gas.get(envelope.id)) if one
                 )
                 yield Body(
-                    f"tube:{envelope.id}:{channel}", f"{envelope.id.upper()} {type_.type}{SIDES[channel]}",
+                    key, f"{envelope.id.upper()} {type_.type}{SIDES[channel]}",
                     f"{envelope.id.upper()}{SIDES[channel][1:2].upper()}", "tube", sizes, self._pinned(sizes, wired),
                     channel=channel, watt=watt, blocks=blocks, heaters=heater_pins(type_), envelope=envelope.id,
+                    mount=mount,
                 )  # fmt: skip
 
     def signal_iron(self) -> Iterator[Body]:
@@ -244,14 +248,16 @@ class Making:
             for name in self.compiled.designators(path):
                 part = self.netlist[name]
                 for channel in self.nets.copies(block_of(part)):
-                    sizes = catalogue.can(capacitor.farad, capacitor.rating_volt, capacitor.made)
+                    key = f"can:{path}:{name}:{channel}"
+                    mount = self._mount(key, "can")
+                    sizes = catalogue.can(capacitor.farad, capacitor.rating_volt, capacitor.made, mount == "lying")
                     ends = [self.at(part, place, channel) for place in (0, 1)]
                     wired = {"plus": [ends[0]], "minus": [ends[1]]}
                     yield Body(
-                        f"can:{path}:{name}:{channel}",
+                        key,
                         f"{name} of {self._label(block_of(part))}{SIDES[channel]}",
                         name + SIDES[channel][1:2].upper(), "capacitor", sizes, self._pinned(sizes, wired),
-                        channel=channel, blocks=(block_of(part),), part=name, path=path,
+                        channel=channel, blocks=(block_of(part),), part=name, path=path, mount=mount,
                     )  # fmt: skip
 
     def controls(self) -> Iterator[Body]:
