@@ -73,6 +73,20 @@ def test_a_part_is_moved_turned_and_taken_back(bench, project):
     assert layout_of(project).of("tube:v1:0").u == 0.12
 
 
+def test_how_things_are_made_is_chosen_from_the_page(bench, project):
+    for values in (
+        {"body": "mains:transformer:0", "screen": "copper band"},
+        {"body": "strip:v1:1", "strip": "turret board", "earth_lug": "3"},
+        {"body": "tube:v1:0", "mount": "board"},
+    ):
+        assert place(bench, project, **values).status_code == 200
+        placed = layout_of(project).of(values["body"])
+        assert all(str(getattr(placed, name)) == value for name, value in values.items())
+        page = bench.get(room(project) + f"?body={values['body']}").content.decode()
+        for name, value in values.items():
+            assert name == "body" or f"<option selected>{value}</option>" in page
+
+
 @pytest.mark.parametrize(
     ("values", "words"),
     [
@@ -83,6 +97,9 @@ def test_a_part_is_moved_turned_and_taken_back(bench, project):
         ({"body": "tube:v99:0", "u": "10"}, "not on this chassis"),
         ({"body": "tube:v1:0", "mount": "sideways"}, "mount"),
         ({"body": "tube:v1:0", "u": "nan"}, "is no length"),
+        ({"body": "mains:transformer:0", "screen": "lead box"}, "screen"),
+        ({"body": "strip:v1:1", "strip": "plank"}, "strip"),
+        ({"body": "strip:v1:1", "earth_lug": "77"}, "has lugs 1 to"),
     ],
 )
 def test_what_cannot_be_placed_is_said_and_nothing_stored(bench, project, values, words):

@@ -36,6 +36,10 @@ def placed_at(layout: Layout, body: Body, **changes: Any) -> tuple[Layout, str]:
                 f"{body.title} would be off the {raw['face']}: its middle is to be from 0 to {most * 1e3:.0f} mm "
                 f"{words}, and {float(raw[name]) * 1e3:.0f} mm is not."
             )
+    if "earth_lug" in changes and str(changes["earth_lug"]) not in {pin.name for pin in body.pins}:
+        raise LayoutRefused(
+            f"{body.title} has lugs 1 to {len(body.pins)}; “{str(changes['earth_lug'])[:20]}” is none."
+        )
     changed = changed_layout(
         layout, placed=[*(one.model_dump() for one in layout.placed if one.body != body.key), raw]
     )
