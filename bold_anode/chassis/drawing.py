@@ -15,7 +15,7 @@ import numpy as np
 from thermionic.chassis.body import Body
 from thermionic.chassis.document import Box, Face, Placed
 from thermionic.chassis.fitting_in import Misfit
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.wiring import Pair, Wire
 from thermionic.devices.base import Array
 

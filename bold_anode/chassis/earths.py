@@ -19,7 +19,7 @@ from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.requests import Request
 from thermionic.chassis.document import Layout, LayoutRefused
 from thermionic.chassis.editing import with_fields
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.earths.faults import faults, tried
 from thermionic.earths.protective import Verdict, points
 from thermionic.earths.returns import EarthLink, Returns, returns

@@ -8,7 +8,7 @@ from thermionic.chassis.catalogue import strip_kinds
 from thermionic.chassis.document import FACES, MOUNTS, Screen
 from thermionic.chassis.geometry import frame
 from thermionic.chassis.hum import Cause, LayoutHum
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.nets import EARTH
 from thermionic.chassis.stability import fed_back
 from thermionic.values import Quantity, display

@@ -16,7 +16,7 @@ from thermionic import budget
 from thermionic.chassis.arranging import FIRST_SCHOOL, arranged, completed
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.document import Layout
-from thermionic.chassis.humming import Laid, lay
+from thermionic.chassis.laid import Laid, lay
 
 _kept: LRUCache[tuple[str, str], Laid] = LRUCache(maxsize=12)
 _lock = Lock()

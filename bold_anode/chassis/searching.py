@@ -21,7 +21,7 @@ from bold_anode.tasks import operations as tasks
 from bold_anode.tasks.kinds import Report
 from bold_anode.tasks.models import State, Work
 from thermionic.chassis.document import Layout, read_layout
-from thermionic.chassis.humming import lay
+from thermionic.chassis.laid import lay
 from thermionic.chassis.offers import changes
 from thermionic.chassis.proposing import longest_grid, proposed
 from thermionic.edition import edition

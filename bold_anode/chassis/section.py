@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.solids import solids
 
 _ROOM = 14.0

@@ -14,7 +14,7 @@ from bold_anode.chassis.figures import against_of
 from bold_anode.chassis.models import ChassisLayout
 from bold_anode.frame.requests import Request
 from thermionic.chassis.fitting_in import misfits
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.proposing import longest_grid
 from thermionic.chassis.warmth import warmth
 from thermionic.chassis.weighing import symmetry

@@ -13,7 +13,7 @@ from thermionic.chassis.editing import (
     placed_at,
 )
 from thermionic.chassis.fields import Filaments, Sheet, linkage
-from thermionic.chassis.humming import lay
+from thermionic.chassis.laid import lay
 
 NAMES = sorted(examples.names())
 FIRST = "iron at the rear"

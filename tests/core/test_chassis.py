@@ -25,7 +25,7 @@ from thermionic.chassis.editing import (
     without_fitting,
 )
 from thermionic.chassis.fitting_in import misfits
-from thermionic.chassis.humming import Humming, lay
+from thermionic.chassis.laid import lay
 from thermionic.chassis.nets import EARTH, block_of, nets_of
 from thermionic.chassis.pins import section_pins
 from thermionic.chassis.proposing import longest_grid
@@ -79,7 +79,7 @@ def test_pins_of_one_net_are_joined_by_a_tree_of_wires(name):
 @pytest.mark.parametrize("name", NAMES)
 def test_what_flows_into_signal_earth_flows_out_of_it(name):
     now = laid(name)
-    into = Humming(now).returned
+    into = now.humming.returned
     assert rms(into.sum(axis=0)) <= 2e-6 * max(rms(row) for row in into)
 
 

@@ -5,10 +5,10 @@ import pytest
 
 from tests.core import simulator
 from tests.core.layouts import amplifier, first, laid, moved
+from thermionic.chassis.causes import hums
 from thermionic.chassis.document import Earthing, LayoutRefused, changed_layout
 from thermionic.chassis.earthing import EarthNetwork, Link
 from thermionic.chassis.editing import screened_at, shielded
-from thermionic.chassis.humming import Humming
 from thermionic.earths.faults import faults, tried
 from thermionic.earths.protective import Verdict, points
 from thermionic.earths.returns import _loops, returns
@@ -18,7 +18,7 @@ from thermionic.earths.schools import compared
 @simulator.needed
 def test_an_earth_network_has_the_voltages_of_the_other_simulator(tmp_path):
     now = laid("saltpan", first("saltpan").model_copy(update={"earthing": Earthing(school="chassis")}))
-    known = Humming(now)
+    known = now.humming
     network, hertz = now.earth, known.hertz[:6:5]
     into = known.returned[:, :6:5]
     rng = np.random.default_rng(3)
@@ -112,7 +112,7 @@ def test_a_second_earth_lets_the_charging_pulses_through_the_sheet():
 @pytest.mark.parametrize(("name", "windings"), [("lantern", 2), ("saltpan", 3)])
 def test_what_a_transformer_leaks_flows_through_earth_to_the_inlet(name, windings):
     now = laid(name)
-    known = Humming(now)
+    known = now.humming
     nodes = now.earth.nodes
     # By hand: 400 pF to the core and 200 pF to each earthed winding, from half of the mains.
     each = 2 * np.pi * 50.0 * amplifier(name).design.brief.mains_volt / np.sqrt(2)
@@ -155,7 +155,7 @@ def test_a_screen_that_is_earthed_at_both_ends_closes_a_loop():
     assert not returns(laid("saltpan", one_end)).loops
     now = laid("saltpan", both)
     assert any("screen" in link for loop in returns(now).loops for link in loop.links)
-    hums = [[one.laid_volt for one in Humming(of).channels()] for of in (now, laid("saltpan", one_end))]
+    hums = [[one.laid_volt for one in hums(of.humming)] for of in (now, laid("saltpan", one_end))]
     assert hums[0] != pytest.approx(hums[1], rel=1e-3)
     with pytest.raises(LayoutRefused):
         screened_at(layout, wire.key, "nowhere")

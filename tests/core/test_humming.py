@@ -18,7 +18,7 @@ from thermionic.chassis.editing import (
 )
 from thermionic.chassis.fields import Dipole, Pieces, flux_density
 from thermionic.chassis.fitting_in import misfits
-from thermionic.chassis.humming import Humming, lay
+from thermionic.chassis.laid import lay
 from thermionic.chassis.offers import changes, made
 from thermionic.chassis.proposing import cost, proposed
 from thermionic.chassis.stability import fed_back
@@ -73,8 +73,8 @@ def test_a_current_comes_out_of_a_part_where_ohms_law_says():
 
 def test_the_current_in_a_wire_is_what_its_far_end_takes_and_comes_back_by_earth():
     now = laid("lantern")
-    humming = Humming(now)
-    amperes = humming._wire_amperes()
+    humming = now.humming
+    amperes = humming.wire_amperes()
     number, wire = next((n, one) for n, one in enumerate(humming.wires) if one.net.node == "reservoir"
                         and any("can:" in end.key for end in one.ends))  # fmt: skip
     towards = 1.0 if "can:" in wire.ends[1].key else -1.0
@@ -88,10 +88,10 @@ def test_the_current_in_a_wire_is_what_its_far_end_takes_and_comes_back_by_earth
 
 def test_an_emf_goes_with_each_harmonics_own_frequency():
     now = laid("lantern")
-    humming = Humming(now)
+    humming = now.humming
     source = next(one for one in map(humming.sources.pair, now.wiring.pairs) if one.pair.kind == "HT AC")
     source = replace(source, pair=replace(source.pair, pitch=0.0))
-    emf = humming._induced([source])[0]
+    emf = humming.induced([source])[0]
     number = next(n for n, wire in enumerate(humming.wires) if wire.net.node == "volume")
     middle = Pieces.of([humming.lowered(source.pair.points)])
     aside = middle.sideways * source.pair.spacing / 2
@@ -105,7 +105,7 @@ def test_an_emf_goes_with_each_harmonics_own_frequency():
 
 def test_a_heater_pairs_legs_stand_against_each_other_about_what_they_are_referred_to():
     now = laid("mill")
-    humming = Humming(now)
+    humming = now.humming
     pair = next(one for one in map(humming.sources.pair, now.wiring.pairs) if one.pair.kind == "heater")
     one, other = (float(abs(leg[0])) for leg in pair.volts)
     # About 6.3 V from end to end, the middle within a few hundredths of earth.
@@ -116,7 +116,7 @@ def test_a_heater_pairs_legs_stand_against_each_other_about_what_they_are_referr
 
 def test_a_chokes_moment_is_what_its_gap_holds():
     now = laid("saltpan")
-    humming = Humming(now)
+    humming = now.humming
     body = next(body for body in now.bodies if body.family == "choke")
     iron = humming.sources.iron(body, now.layout)
     choke = find(amplifier("saltpan").design, body.path).value
@@ -129,7 +129,7 @@ def test_a_chokes_moment_is_what_its_gap_holds():
 def test_a_transformers_field_at_ten_centimetres_is_what_it_is_taken_to_be():
     now = laid("lantern", first("lantern").model_copy(update={"strays": (
         Stray(body="mains:transformer:0", microtesla=12.0, distance=0.15),)}))  # fmt: skip
-    humming = Humming(now)
+    humming = now.humming
     body = next(body for body in now.bodies if body.family == "mains transformer")
     moment = humming.sources.iron(body, now.layout).moment[0] / np.sqrt(2)
     at = flux_density(np.array([0.0, 0.0, 0.15]), Dipole(np.zeros(3), np.array([0.0, 0.0, 1.0])))
@@ -268,7 +268,7 @@ def test_ripple_on_a_rail_comes_by_capacitance_from_its_wire_beside_a_grids():
     beside = laid("lantern", bent(layout, rail.key, along)[0])
     assert way(beside, "wires of rails", "capacitive") > 5 * way(now, "wires of rails", "capacitive")
     # j omega C V of its own ripple: what is pushed is the same for every harmonic but for that.
-    humming = Humming(beside)
+    humming = beside.humming
     push = next(one for one in coupled(humming, []) if one.driver.net == rail.net and one.net == grid.net)
     ripple = beside.transfers.of_node("reservoir")
     farad = push.amperes / (2j * np.pi * humming.hertz * np.where(ripple == 0, 1, ripple))
@@ -284,7 +284,7 @@ def test_heaters_on_dc_have_wires_that_carry_what_ripples_on_them():
     of = amplifier("sedge")
     feed = of.compiled.said(HeaterFeed)[0]
     assert not feed.winding
-    pairs = [Humming(now).sources.pair(one) for one in now.wiring.pairs if one.of == feed.block]
+    pairs = [now.humming.sources.pair(one) for one in now.wiring.pairs if one.of == feed.block]
     assert {pair.pair.ends[1] for pair in pairs} == {b.key for b in now.bodies if b.family == "tube"}
     ripple = now.transfers.of_node(feed.node)
     heater = amplifier("sedge").design.tube_of("v1").heater

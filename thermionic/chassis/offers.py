@@ -12,7 +12,7 @@ from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout, LayoutRefused
 from thermionic.chassis.fitting_in import misfits
 from thermionic.chassis.hum import LayoutHum
-from thermionic.chassis.humming import Laid, lay
+from thermionic.chassis.laid import Laid, lay
 
 _MOVES = ((0.04, 0.0), (-0.04, 0.0), (0.0, 0.04), (0.0, -0.04))
 _IRON = ("mains transformer", "transformer", "choke")

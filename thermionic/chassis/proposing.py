@@ -19,7 +19,7 @@ from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout, LayoutRefused, Placed
 from thermionic.chassis.editing import placed_at, shielded
 from thermionic.chassis.fitting_in import misfits
-from thermionic.chassis.humming import Laid, lay
+from thermionic.chassis.laid import Laid, lay
 from thermionic.chassis.stability import NEAR_DB, fed_back
 
 SECONDS = 15.0

@@ -9,7 +9,7 @@ import numpy as np
 from thermionic.chassis.capacitances import capacitances, walls
 from thermionic.chassis.coupling import RADIUS
 from thermionic.chassis.fields import Pieces
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.nets import Net
 
 # Where a tube amplifier oscillates by stray capacitance: from the top of hearing to where its gain is gone.

@@ -17,7 +17,7 @@ from thermionic.chassis import catalogue
 from thermionic.chassis.body import Body
 from thermionic.chassis.document import Layout
 from thermionic.chassis.geometry import in_room
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.solids import outline
 from thermionic.design import find
 from thermionic.devices.base import Array

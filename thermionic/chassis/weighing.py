@@ -9,7 +9,7 @@ import shapely
 from thermionic.chassis.body import Body
 from thermionic.chassis.catalogue import material
 from thermionic.chassis.geometry import in_room
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.solids import outline
 
 LIFTED = 12.0  # kg, from which on handles are wanted: a rule of thumb

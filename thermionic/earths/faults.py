@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from thermionic.chassis.earthing import BOLT_OHM, EarthNetwork, Link
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.wiring import Terminal
 from thermionic.devices.base import Array
 from thermionic.earths.returns import Returns, returns

@@ -12,7 +12,7 @@ from enum import Enum
 import numpy as np
 
 from thermionic.chassis.geometry import in_room
-from thermionic.chassis.humming import Laid
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.wiring import GAUGE
 
 LONGEST = 0.25  # m from the inlet to the bolt: a rule of thumb for "the shortest way"

@@ -11,7 +11,8 @@ import numpy as np
 
 from thermionic.chassis.body import Attached
 from thermionic.chassis.earthing import EarthNetwork, Link
-from thermionic.chassis.humming import Humming, Laid
+from thermionic.chassis.humming import Humming
+from thermionic.chassis.laid import Laid
 from thermionic.chassis.transfer import rms
 from thermionic.chassis.wiring import Terminal
 from thermionic.circuit.netlist import GROUND
@@ -95,7 +96,7 @@ class Returns:
 
 def returns(laid: Laid) -> Returns:
     """The earth wiring of a layout, of the worse channel."""
-    humming = Humming(laid)
+    humming = laid.humming
     found = [_of_channel(laid, humming, channel) for channel in humming.numbers]
     return max(found, key=lambda one: one.load_volt)
 
@@ -103,7 +104,7 @@ def returns(laid: Laid) -> Returns:
 def _of_channel(laid: Laid, humming: Humming, channel: int) -> Returns:
     earth, hertz = laid.earth, humming.hertz
     amperes = humming.returned
-    emf_ways = humming.earth_emf()
+    emf_ways = humming.earth_emf
     emf = earth.carried @ emf_ways
     volts = earth.volts(hertz, amperes)
     induced = earth.volts(hertz, 0 * amperes, emf)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from thermionic.chassis.document import Earthing, Layout
-from thermionic.chassis.humming import Laid, lay
+from thermionic.chassis.laid import Laid, lay
 from thermionic.earths.returns import returns
 
 WHY = {
