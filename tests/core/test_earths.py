@@ -155,8 +155,8 @@ def test_a_screen_that_is_earthed_at_both_ends_closes_a_loop():
     assert not returns(laid("saltpan", one_end)).loops
     now = laid("saltpan", both)
     assert any("screen" in link for loop in returns(now).loops for link in loop.links)
-    hums = [[one.laid_volt for one in hums(of.humming)] for of in (now, laid("saltpan", one_end))]
-    assert hums[0] != pytest.approx(hums[1], rel=1e-3)
+    both = [[one.laid_volt for one in hums(of.humming)] for of in (now, laid("saltpan", one_end))]
+    assert both[0] != pytest.approx(both[1], rel=1e-3)
     with pytest.raises(LayoutRefused):
         screened_at(layout, wire.key, "nowhere")
 
