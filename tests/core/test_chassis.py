@@ -402,6 +402,10 @@ def test_an_unplaced_amplifier_hums_nothing_of_its_own_and_nothing_breaks():
     assert EARTH.node == GROUND
     assert replace(bare.hum, causes=()).volt == 0.0
     assert order_of(bare.bodies, amplifier("lantern").design)
+    whole = first("lantern")
+    for gone in ("earth:signal", "mains side:earth bolt", "mains side:inlet", "mains:transformer:0"):
+        without = whole.model_copy(update={"placed": tuple(one for one in whole.placed if one.body != gone)})
+        assert np.isfinite(laid("lantern", without).hum.volt), gone
 
 
 def test_parts_are_lined_up_by_the_first_spread_and_mirrored():

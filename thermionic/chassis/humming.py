@@ -217,7 +217,8 @@ class Humming:
                 if terminal.key in at:
                     amperes[at[terminal.key]] += self.transfers.current(one)
         for key, leak in self._leaks():
-            amperes[at[key]] += leak
+            if key in at:
+                amperes[at[key]] += leak
         return amperes
 
     def _leaks(self) -> Iterator[tuple[str, ComplexArray]]:
