@@ -55,9 +55,21 @@ class MainsState:
         at, back = (zero if node == GROUND else self.x[self.system.node(node)] for node in (first, second))
         return float(np.sum(np.abs(at[1:] - back[1:]) ** 2)) / 2
 
+    @lazily
+    def _swings(self) -> dict[tuple[str, str], float]:
+        return {}
+
+    def swing(self, first: str, second: str = GROUND) -> float:
+        """Ripple between two nodes, V peak to peak; worked out once, for pages and rules ask for the same again."""
+        key = first, second
+        if key not in self._swings:
+            wave = self.node_waveform(first)
+            self._swings[key] = float(np.ptp(wave if second == GROUND else wave - self.node_waveform(second)))
+        return self._swings[key]
+
     def ripple_peak_to_peak(self, node: str) -> float:
         """Ripple at a node, V peak to peak."""
-        return float(np.ptp(self.node_waveform(node)))
+        return self.swing(node)
 
     def delivered(self, source: Part) -> float:
         """The mean power that a source or winding gives out, W."""

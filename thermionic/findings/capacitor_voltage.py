@@ -3,8 +3,6 @@
 from collections.abc import Iterable
 from functools import partial
 
-import numpy as np
-
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.supply_state import CircuitState
@@ -86,7 +84,7 @@ def _across(name: str, moment: Moment) -> float:
     steady = abs(_volt(state, plus) - _volt(state, minus))
     if state.mains is None:
         return steady
-    return steady + float(np.ptp(state.mains.node_waveform(plus) - state.mains.node_waveform(minus))) / 2
+    return steady + state.mains.swing(plus, minus) / 2
 
 
 def _volt(state: CircuitState, node: str) -> float:
