@@ -163,8 +163,7 @@ class Humming:
 
     def field(self, at: Array, dipole: Dipole, axis: Array, iron: IronSource) -> ComplexArray:
         """The field of a stray moment along an axis somewhere, T, (harmonics,)."""
-        unit = np.array([flux_density(at, dipole, self.laid.sheet, hertz) @ axis for hertz in self.hertz[:1]])
-        found: ComplexArray = unit[0] * iron.moment
+        found: ComplexArray = flux_density(at, dipole, self.laid.sheet, self.hertz[0]) @ axis * iron.moment
         return found
 
     def _strayed(self, iron: IronSource) -> ComplexArray:

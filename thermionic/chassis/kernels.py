@@ -33,6 +33,16 @@ def _along(
     return log((a + b + length) / apart)
 
 
+@ready(REAL(REAL, REAL, takes(REAL, 1), REAL))
+def _plane(one: float, other: float, walls: np.ndarray, reach: float) -> float:
+    """Of two opposite walls the one that is nearer to both places, infinity where it is farther than ``reach`` from
+    either."""
+    first = abs(one - walls[0]) + abs(other - walls[0])
+    last = abs(one - walls[1]) + abs(other - walls[1])
+    wall = walls[0] if first <= last else walls[1]
+    return wall if min(abs(one - wall), abs(other - wall)) < reach else np.inf
+
+
 @ready(gives(REAL, 2)(_POINTS, _POINTS, takes(REAL, 1), _POINTS, REAL, REAL))
 def potentials(
     start: np.ndarray, end: np.ndarray, radius: np.ndarray, walls: np.ndarray, reach: float, nearest: float
@@ -54,18 +64,8 @@ def potentials(
             if middle[i, 2] * middle[j, 2] < 0.0:
                 continue
             below = middle[i, 2] <= 0.0 and middle[j, 2] <= 0.0
-            plane_x, plane_y = np.inf, np.inf
-            for side in range(2):
-                near, far = abs(middle[i, 0] - walls[0, side]), abs(middle[j, 0] - walls[0, side])
-                other = walls[0, 1 - side]
-                closer = near + far <= abs(middle[i, 0] - other) + abs(middle[j, 0] - other)
-                if below and min(near, far) < reach and closer:
-                    plane_x = walls[0, side]
-                near, far = abs(middle[i, 1] - walls[1, side]), abs(middle[j, 1] - walls[1, side])
-                other = walls[1, 1 - side]
-                closer = near + far <= abs(middle[i, 1] - other) + abs(middle[j, 1] - other)
-                if below and min(near, far) < reach and closer:
-                    plane_y = walls[1, side]
+            plane_x = _plane(middle[i, 0], middle[j, 0], walls[0], reach) if below else np.inf
+            plane_y = _plane(middle[i, 1], middle[j, 1], walls[1], reach) if below else np.inf
             whole = 0.0
             for a in range(1 if plane_x == np.inf else 2):
                 x = start[j, 0] if a == 0 else 2.0 * plane_x - start[j, 0]

@@ -243,7 +243,7 @@ class System:
             replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
         # What the nonlinear devices are packed into stays where neither is one.
-        stale = ("table", "tone", "with_states") if old.ports or device.ports else ("tone",)
+        stale = ("conducting", "tone", *(("table", "with_states") if old.ports or device.ports else ()))
         for name_of in stale:
             changed.__dict__.pop(name_of, None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
