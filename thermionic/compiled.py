@@ -25,6 +25,7 @@ SOURCES = (
     "devices/knees.py",
     "devices/converter_laws.py",
     "devices/laws.py",
+    "circuit/kernels/balance.py",
     "circuit/kernels/dense.py",
     "circuit/kernels/newton.py",
     "circuit/kernels/sparse.py",

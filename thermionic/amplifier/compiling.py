@@ -72,6 +72,10 @@ class Compiled:
         """Every feedback path."""
         return self.said(Loop)
 
+    def like(self, other: Compiled) -> Compiled:
+        """The same with the devices of a similar one where they are equal."""
+        return replace(self, netlist=self.netlist.like(other.netlist))
+
     def tubes_of(self, block_id: str) -> tuple[TubeUse, ...]:
         """The sections of one block."""
         return tuple(use for use in self.tubes if use.block == block_id)
@@ -127,10 +131,12 @@ class Compiled:
 
     def components(self, kind: type[Kind]) -> Iterator[tuple[str, Kind]]:
         """Every part of the design of one kind, a Resistor or a Capacitor, with its path, in netlist order."""
-        for path in self.by_path:
-            at = find(self.design, path).value
-            if isinstance(at, kind):
-                yield path, at
+        return ((path, value) for path, value in self._values if isinstance(value, kind))
+
+    @lazily
+    def _values(self) -> tuple[tuple[str, object], ...]:
+        """What of the design each part came from, by its path."""
+        return tuple((path, find(self.design, path).value) for path in self.by_path)
 
 
 def _warming(device: Device, type_: Any) -> Device:
@@ -166,9 +172,9 @@ def _finished(design: Design, build: Build) -> Compiled:
             node = aliases[node]
         return node
 
-    parts = tuple(replace(part, nodes=tuple(name(node) for node in part.nodes)) for part in build.parts)
-    facets = build.facets
+    parts, facets = tuple(build.parts), build.facets
     if aliases:
+        parts = tuple(replace(part, nodes=tuple(name(node) for node in part.nodes)) for part in parts)
         facets = [_renamed(facet, name) for facet in facets]
     netlist = Netlist(design.name, parts)
     by_path = {path: tuple(names) for path, names in build.by_path.items()}

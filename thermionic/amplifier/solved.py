@@ -115,7 +115,7 @@ class SolvedAmplifier:
         if volt not in solved:
             lent = self.near.elsewhere
             like = lent[min(lent, key=lambda one: abs(one - volt))] if lent else (self.state, None)
-            compiled = compile_design(self.design.on_mains(volt))
+            compiled = compile_design(self.design.on_mains(volt)).like(self.compiled)
             solved[volt] = SolvedAmplifier(compiled, solve_circuit(compiled.netlist, like[0]), _Near(like[1]))
         return solved[volt]
 
@@ -358,6 +358,7 @@ def solve(design: Design, near: SolvedAmplifier | None = None) -> SolvedAmplifie
     compiled = compile_design(design)
     if near is None:
         return SolvedAmplifier(compiled, solve_circuit(compiled.netlist))
+    compiled = compiled.like(near.compiled)
     known = vars(near)  # only what it has been asked for already
     elsewhere = {
         volt: (one.state, vars(one).get("without_tubes")) for volt, one in known.get("_elsewhere", {}).items()

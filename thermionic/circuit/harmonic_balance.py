@@ -12,16 +12,17 @@ variants of a circuit, are solved together.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from threading import Lock
 
 import numpy as np
 from cachetools import LRUCache
 from numpy.typing import NDArray
-from scipy.linalg import lu_factor, lu_solve
+from scipy.linalg.lapack import sgetrf, sgetrs
 
 from thermionic import budget
+from thermionic.circuit.kernels.balance import left_over, of_one_tone, through
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NoSteadyState
 
@@ -55,6 +56,8 @@ class Spectrum:
     phases: Array
     synthesis: Array
     analysis: Array
+    # (unknowns of twice the harmonics, samples): as ``analysis``, of slopes, where all are a tone's harmonics.
+    doubled: Array | None = None
 
     def hertz(self, *tones: float) -> Array:
         """Each frequency, with the tones at these; those of differences may be negative."""
@@ -73,8 +76,9 @@ def _spectrum(orders: Array, phases: Array) -> Spectrum:
 @cache
 def harmonics_of_one(harmonics: int, samples: int) -> Spectrum:
     """A tone's first ``harmonics``, from ``samples`` a period: at least twice as many and some."""
-    phase = 2 * np.pi * np.arange(samples) / samples
-    return _spectrum(np.arange(harmonics + 1.0)[:, None], phase[:, None])
+    phase = 2 * np.pi * np.arange(samples)[:, None] / samples
+    found = _spectrum(np.arange(harmonics + 1.0)[:, None], phase)
+    return replace(found, doubled=_spectrum(np.arange(2.0 * harmonics + 1)[:, None], phase).analysis)
 
 
 @cache
@@ -203,51 +207,47 @@ class _Equations:
         self.currents = currents
         _, self.ports, self.count = open_volts.shape
         self.width, self.samples = 2 * self.count - 1, len(spectrum.phases)
-        self.synthesis, self.analysis = spectrum.synthesis, spectrum.analysis
+        self.spectrum = spectrum
         self.phase = spectrum.phases[:, :1]
-        self.reach = impedance if impedance.ndim == 4 else impedance[None]
+        self.reach = np.ascontiguousarray(impedance if impedance.ndim == 4 else impedance[None], dtype=complex)
         self.source = self.reals(open_volts)
 
     def reals(self, phasors: ComplexArray) -> Array:
         """Phasors (levels, ports, frequencies) as unknowns."""
         return _to_real(phasors).reshape(len(phasors), -1)
 
-    def found(self, v: Array, currents: Array, jacobian: Array) -> Balance:
-        """Unknowns, with the devices' currents (levels, injects, samples), as a result."""
+    def found(self, v: Array, flowing: Array, jacobian: Array) -> Balance:
+        """Unknowns, with those of the devices' currents (levels, injects, width), as a result."""
         volts = _to_phasors(v.reshape(len(v), self.ports, self.width))
-        return Balance(volts, _to_phasors(currents @ self.analysis.T), jacobian)
+        return Balance(volts, _to_phasors(flowing), jacobian)
 
     def _of(self, which: NDArray[np.int_]) -> ComplexArray:
         return self.reach[which] if len(self.reach) > 1 else self.reach
 
     def evaluate(self, v: Array, source: Array, which: NDArray[np.int_]) -> tuple[Array, Array, Array]:
-        """Residual (levels, n), device currents (levels, injects, samples), and slopes (levels, samples, ...)."""
-        at_samples = v.reshape(-1, self.ports, self.width) @ self.synthesis.T
-        i, g = self.currents(np.ascontiguousarray(np.moveaxis(at_samples, 2, 0)), self.phase, which)
-        i = np.moveaxis(i, 0, 2)
-        flowing = np.moveaxis(_to_phasors(i @ self.analysis.T), 2, 1)[..., None]
-        dropped = np.swapaxes((self._of(which) @ flowing)[..., 0], 1, 2)
-        return v - source + _to_real(dropped).reshape(v.shape), i, np.moveaxis(g, 0, 1)
+        """Residual (levels, n), unknowns of the devices' currents (levels, injects, width), and slopes (levels,
+        samples, injects, ports)."""
+        levels = len(v)
+        at_samples = self.spectrum.synthesis @ v.reshape(-1, self.width).T
+        i, g = self.currents(at_samples.reshape(self.samples, levels, self.ports), self.phase, which)
+        flowing = (self.spectrum.analysis @ i.reshape(self.samples, -1)).reshape(self.width, levels, -1)
+        residual = np.empty_like(v)
+        left_over(v, source, self._of(which), flowing, residual)
+        return residual, flowing.transpose(1, 2, 0), g.swapaxes(0, 1)
 
     def jacobian(self, g: Array, which: NDArray[np.int_], kind: type[np.floating]) -> Array:
         """I + Z dI/dV: what a port's voltage does, at each frequency, to the current at every other, through Z."""
-        ports, count, width = self.ports, self.count, self.width
-        moved = np.any(g, axis=(0, 1))
-        most = int(moved.sum(axis=0).max(initial=0))
-        # The injects that each port moves, (ports, most), filled up with ones whose slope is zero.
-        moves = np.argsort(~moved, axis=0, kind="stable")[:most].T
-        slopes = g.transpose(0, 3, 2, 1)[:, np.arange(ports)[:, None], moves]  # (levels, ports, most, samples)
-        mixed = self.analysis @ (slopes[..., None] * self.synthesis)
-        rows = mixed[..., :count, :].astype(complex)
-        rows[..., 1:, :] += 1j * mixed[..., count:, :]
-        through = self._of(which)[..., moves].transpose(0, 1, 3, 2, 4)  # (levels, frequencies, ports, ports, most)
-        dropped = (through @ rows.transpose(0, 3, 1, 2, 4)).transpose(0, 3, 1, 2, 4)
-        matrix = np.empty((len(g), ports, width, ports, width), dtype=kind)
-        matrix[:, :, :count] = dropped.real
-        matrix[:, :, count:] = dropped.imag[:, :, 1:]
-        matrix = matrix.reshape(len(g), ports * width, ports * width)
-        at = np.arange(ports * width)
-        matrix[:, at, at] += 1.0
+        levels, size, width = len(g), self.ports * self.width, self.width
+        matrix = np.zeros((levels, size, size), dtype=kind)
+        pairs = np.ascontiguousarray(np.argwhere(g.any(axis=(0, 1))))
+        slopes = g[:, :, pairs[:, 0], pairs[:, 1]].swapaxes(1, 2)  # (levels, pairs, samples)
+        spectrum = self.spectrum
+        if spectrum.doubled is not None:
+            mixed = np.empty((levels, len(pairs), width, width))
+            of_one_tone(slopes.reshape(-1, self.samples) @ spectrum.doubled.T, mixed.reshape(-1, width, width))
+        else:
+            mixed = np.ascontiguousarray(spectrum.analysis @ (slopes[..., None] * spectrum.synthesis))
+        through(mixed, pairs, self._of(which), matrix)
         return matrix
 
 
@@ -269,7 +269,7 @@ def balance_alike(
     every = np.arange(len(open_volts))
     v = equations.reals(start)
     residual, current, g = equations.evaluate(v, source, every)
-    shared = lu_factor(equations.jacobian(g[:1], every[:1], np.float32)[0], overwrite_a=True, check_finite=False)
+    shared = _factored(equations.jacobian(g[:1], every[:1], np.float32)[0])
     own: Factors = {}
     size = np.linalg.norm(residual, axis=1)
     fresh = np.zeros(len(v), dtype=bool)  # whose Jacobian is of where they are
@@ -279,9 +279,9 @@ def balance_alike(
         step = np.empty((len(open_), v.shape[1]))
         sharing = np.array([one not in own for one in open_.tolist()])
         wanted = residual[open_].astype(np.float32)
-        step[sharing] = -lu_solve(shared, wanted[sharing].T, check_finite=False).T
+        step[sharing] = -_solved(shared, wanted[sharing].T).T
         for row in np.flatnonzero(~sharing).tolist():
-            step[row] = -lu_solve(own[int(open_[row])], wanted[row], check_finite=False)
+            step[row] = -_solved(own[int(open_[row])], wanted[row])
         far = np.max(np.abs(step), axis=1) >= _ALIKE_LEFT * (1 + np.max(np.abs(v[open_]), axis=1))
         open_, step = open_[far], step[far]
         if not len(open_):
@@ -319,8 +319,21 @@ def _give(equations: _Equations, own: Factors, fresh: Array, which: NDArray[np.i
     for first in range(0, len(which), _ALIKE_CHUNK):
         chunk = which[first : first + _ALIKE_CHUNK]
         for one, matrix in zip(chunk.tolist(), equations.jacobian(g[chunk], chunk, np.float32), strict=True):
-            own[one] = lu_factor(matrix, overwrite_a=True, check_finite=False)
+            own[one] = _factored(matrix)
     fresh[which] = True
+
+
+def _factored(matrix: Array) -> tuple[Array, NDArray[np.int_]]:
+    """A matrix of single precision in C order, whose numbers are lost, factored. Lapack goes by columns, so it is the
+    transposed one."""
+    lu, pivots, _ = sgetrf(matrix.T, overwrite_a=True)
+    return lu, pivots
+
+
+def _solved(factors: tuple[Array, NDArray[np.int_]], rhs: Array) -> Array:
+    """What solves the matrix that was factored, for (n,) or (n, columns) of single precision."""
+    found: Array = sgetrs(*factors, rhs, trans=1)[0]
+    return found
 
 
 def _newton(
@@ -345,7 +358,7 @@ def _newton(
     again = levels > 1 and not together
     kind = np.float32 if again else np.float64
 
-    all_v, all_currents = equations.reals(start), np.zeros((levels, injects, equations.samples))
+    all_v, all_currents = equations.reals(start), np.zeros((levels, injects, equations.width))
     borrowed = np.array([level in factors for level in range(levels)])
     last: Array = np.zeros((0, 0, 0))
     open_levels = np.arange(levels)
@@ -359,23 +372,27 @@ def _newton(
         if again:
             fresh = open_levels[stale]
             for level, matrix in zip(fresh.tolist(), equations.jacobian(g[stale], fresh, kind), strict=True):
-                factors[level] = lu_factor(matrix, overwrite_a=True, check_finite=False)
-            rows = zip(open_levels.tolist(), residual, strict=True)
-            step = -np.stack([lu_solve(factors[level], row, check_finite=False) for level, row in rows])
+                factors[level] = _factored(matrix)
+            rows = zip(open_levels.tolist(), residual.astype(np.float32), strict=True)
+            step = -np.array([_solved(factors[level], row) for level, row in rows], dtype=float)
         else:
             last = equations.jacobian(g, open_levels, kind)
             step = -np.linalg.solve(last, residual[..., None])[..., 0]
         size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))
-        for _ in range(12):
-            trial = v + fraction[:, None] * step
-            residual, current, g = evaluate(trial, want, open_levels)
+        trial = v + step
+        residual, current, g = evaluate(trial, want, open_levels)
+        for _ in range(11):
             worse = ~(np.linalg.norm(residual, axis=1) <= (1 - 1e-4 * fraction) * size)
             worse &= size > 1e-9
             if not worse.any():
                 break
             # What another circuit's factors make worse is left alone for this time.
             fraction[worse] *= np.where(borrowed[open_levels[worse]], 0.0, 0.5)
+            again_tried = np.arange(len(v)) if together else np.flatnonzero(worse)
+            trial[again_tried] = v[again_tried] + fraction[again_tried, None] * step[again_tried]
+            found = evaluate(trial[again_tried], want[again_tried], open_levels[again_tried])
+            residual[again_tried], current[again_tried], g[again_tried] = found
         moved = np.max(np.abs(trial - v), axis=1)
         v = trial
         # What a full step leaves of the residual it leaves of itself to be moved.

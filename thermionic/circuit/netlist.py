@@ -91,11 +91,24 @@ class Netlist:
         new = replace(old, device=device)
         if len(device.terminals) != len(old.nodes):
             return replace(self, parts=tuple(new if part is old else part for part in self.parts))
-        # All that is checked of a circuit is as it was.
+        return self._with(new if part is old else part for part in self.parts)
+
+    def like(self, other: Netlist) -> Netlist:
+        """The same circuit with the very parts and devices of another one where they are equal, so that what has been
+        worked out of those serves again."""
+        known = other._by_name
+        parts = []
+        for part in self.parts:
+            old = known.get(part.name)
+            if old is not None and old.device == part.device:
+                part = old if old == part else replace(part, device=old.device)
+            parts.append(part)
+        return self._with(parts)
+
+    def _with(self, parts: Iterable[Part]) -> Netlist:
+        """Other devices as the same parts on the same nodes: all that is checked of a circuit is as it was."""
         changed = Netlist.__new__(Netlist)
-        changed.__dict__.update(
-            title=self.title, parts=tuple(new if part is old else part for part in self.parts), nodes=self.nodes
-        )
+        changed.__dict__.update(title=self.title, parts=tuple(parts), nodes=self.nodes)
         return changed
 
     def without(self, unwanted: Callable[[Part], bool]) -> Netlist:

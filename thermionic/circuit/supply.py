@@ -143,7 +143,7 @@ class Mains:
     def solve(self) -> CircuitState:
         """See solve_circuit."""
         if not self.rectifying:
-            system = System(self.netlist)
+            system = System(self.netlist, self.near.at.system if self.near else None)
             return CircuitState(self.netlist, operating_point(system, self._start(system)), None)
         self.prepare(HARMONICS, SAMPLES)
         x: Array | None = None
@@ -151,11 +151,10 @@ class Mains:
         reach: ComplexArray | None = None
         # Port voltages to start from, with what the currents drop that they are moved behind.
         start: ComplexArray | None = None
-        stand_in, near = self._guess(), self.near.mains if self.near else None
-        if near and (near.stand_in.pairs != stand_in.pairs or near.volts.shape[-1] != len(self.hertz)):
+        near = self.near.mains if self.near else None
+        if near and (near.stand_in.pairs != self.pairs or near.volts.shape[-1] != len(self.hertz)):
             near = None
-        if near:
-            stand_in = near.stand_in
+        stand_in = near.stand_in if near else self._guess()
         for _ in range(_ROUNDS):
             budget.check(f"solving {self.netlist.title} over the mains cycle")
             system = self.open.with_device(self.name, stand_in)
@@ -230,7 +229,8 @@ class Mains:
         pairs = tuple((2 * port, 2 * port + 1) for port in range(count))
         self.name = self.rectifying[0].name if len(self.rectifying) == 1 else STAND_IN
         idle = AffinePorts(pairs, REFERENCE * np.eye(count), np.zeros(count))
-        self.open = System(Netlist(self.netlist.title, (*parts, Part(self.name, idle, tuple(nodes)))))
+        similar = self.near.mains.system if self.near and self.near.mains else None
+        self.open = System(Netlist(self.netlist.title, (*parts, Part(self.name, idle, tuple(nodes)))), similar)
         self.pairs = pairs
         self.ports = np.zeros((self.open.size, count))
         for port in range(count):

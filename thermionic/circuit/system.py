@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from copy import copy
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -18,9 +18,10 @@ from scipy.linalg.lapack import dgetrs as getrs
 from scipy.sparse import csc_array
 from scipy.sparse.linalg import splu
 
+from thermionic.circuit.frame import Frame, Placed
 from thermionic.circuit.kernels.newton import add_slopes
-from thermionic.circuit.netlist import GROUND, Netlist, Part
-from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Entries, Table
+from thermionic.circuit.netlist import Netlist
+from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Pieces, Table
 from thermionic.errors import NetlistRefused, NoSolution
 from thermionic.lazily import lazily
 
@@ -31,16 +32,6 @@ LEAK_SIEMENS = 1e-12
 MOST_UNKNOWNS = 1500
 # From here on a sparse factorisation is quicker than a dense one.
 LARGE = 150
-
-
-@dataclass(frozen=True)
-class Placed:
-    """A part's place in the system: the global indices of its local unknowns, -1 for earth."""
-
-    part: Part
-    unknowns: tuple[int, ...]
-    ports: slice
-    injects: slice
 
 
 def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
@@ -102,44 +93,33 @@ class System:
     b_tone have it as a leading axis.
     """
 
-    def __init__(self, netlist: Netlist) -> None:
+    def __init__(self, netlist: Netlist, near: System | None = None) -> None:
+        """``near`` is that of a similar circuit, whose frame serves again where it fits."""
         if not netlist.parts:
             raise NetlistRefused(f"{netlist.title} has no parts.")
         self.netlist = netlist
-        self.nodes = netlist.nodes
-        index = {node: place for place, node in enumerate(self.nodes)}
-        index[GROUND] = -1
-        self._index = index
-        size = len(self.nodes)
-        senses: list[tuple[int, int]] = []
-        drives: list[tuple[int, int]] = []
-        self.placed: list[Placed] = []
-        lengths: set[int] = set()
-        for part in netlist.parts:
-            pieces = part.device.pieces
-            unknowns = (*[index[node] for node in part.nodes], *range(size, size + pieces.branches))
-            size += pieces.branches
-            lengths |= pieces.variants
-            ports, injects = len(senses), len(drives)
-            if pieces.ports:
-                ended = (*unknowns, EARTH)  # EARTH is the last of them
-                senses += [(ended[plus], ended[minus]) for plus, minus in pieces.ports]
-                drives += [(ended[plus], ended[minus]) for plus, minus in pieces.injects]
-            self.placed.append(Placed(part, unknowns, slice(ports, len(senses)), slice(injects, len(drives))))
-        if size > MOST_UNKNOWNS:
+        fitting = near is not None and near.frame.fits(netlist)
+        self.frame: Frame = near.frame if near is not None and fitting else Frame(netlist)
+        self.placed = self.frame.holding(netlist)
+        self.nodes: tuple[str, ...] = self.frame.nodes
+        self.size: int = self.frame.size
+        if self.size > MOST_UNKNOWNS:
             raise NetlistRefused(
-                f"{netlist.title} has {size} unknown voltages and currents; up to {MOST_UNKNOWNS} are solved."
+                f"{netlist.title} has {self.size} unknown voltages and currents; up to {MOST_UNKNOWNS} are solved."
             )
-        self.size, self.ports = size, len(senses)
-        # The unknowns at the plus and minus end of each port, and of each injected current; -1 is earth.
-        self.senses = np.array(senses, dtype=int).reshape(-1, 2)
-        self.drives = np.array(drives, dtype=int).reshape(-1, 2)
-
+        self.senses: NDArray[np.int_] = self.frame.senses
+        self.drives: NDArray[np.int_] = self.frame.drives
+        self.ports = len(self.senses)
+        pieces = [part.device.pieces for part in netlist.parts]
+        lengths: set[int] = set().union(*[one.variants for one in pieces if one.variants])
         if len(lengths) > 1:
             raise NetlistRefused(f"{netlist.title} has arrays of {sorted(lengths)} variants; all must agree.")
         self.variants: int | None = lengths.pop() if lengths else None
         if self.variants is None:
-            self._add_up()
+            self.G: Array
+            self.C: Array
+            self.G, self.C = self.frame.added_up(pieces)
+            self._excite(pieces)
         else:
             self._add_up_variants(self.variants)
         leak = np.arange(len(self.nodes))
@@ -185,29 +165,14 @@ class System:
             matrix[ends[there, end], there] += sign
         return matrix
 
-    def _add_up(self) -> None:
-        """The devices' pieces added up at their unknowns. Those of earth go to a last row, dropped."""
-        wide = self.size + 1
-        matrices = []
-        rows = [[one % wide for one in place.unknowns] for place in self.placed]
-        for which in ("conductance", "storage"):
-            at: list[int] = []
-            values: list[float] = []
-            for place, here in zip(self.placed, rows, strict=True):
-                entries: Entries = getattr(place.part.device.pieces, which)
-                if entries.values:
-                    at += [here[row] * wide + here[column] for row, column in entries.at]
-                    values += entries.values
-            summed = np.bincount(np.array(at, dtype=int), np.array(values, dtype=float), wide * wide)
-            matrices.append(summed.astype(float, copy=False).reshape(wide, wide)[:-1, :-1])
-        self.G, self.C = matrices
-        dc = [0.0] * wide
-        tone: list[complex] = [0.0] * wide
-        for place in self.placed:
-            pieces = place.part.device.pieces
-            for where, steady in pieces.dc:
+    def _excite(self, pieces: list[Pieces]) -> None:
+        """The right-hand sides. Those of earth go to a last place, dropped."""
+        dc = [0.0] * (self.size + 1)
+        tone: list[complex] = [0.0] * (self.size + 1)
+        for place, one in zip(self.placed, pieces, strict=True):
+            for where, steady in one.dc:
                 dc[place.unknowns[where]] += steady
-            for where, size in pieces.tone:
+            for where, size in one.tone:
                 tone[place.unknowns[where]] += size
         self.b_dc, self.b_tone = np.array(dc[:-1]), np.array(tone[:-1])
 
@@ -378,7 +343,7 @@ class System:
 
     def node(self, name: str) -> int:
         """The index of a node's voltage among the unknowns. Raises KeyError; earth has none."""
-        place = self._index[name]
+        place = self.frame.index[name]
         if place < 0:
             raise KeyError(name)
         return place
@@ -409,6 +374,8 @@ class System:
 
     def terminal_currents(self, x: Array) -> dict[str, Array]:
         """Steady current into each terminal of each part at the solution ``x`` (..., size), A, by part name."""
+        if x.ndim == 1 and self.variants is None:
+            return self._terminal_currents_of_one(x)
         i, _ = self.currents(x @ self.S)
         result = {}
         for place in self.placed:
@@ -421,6 +388,23 @@ class System:
                 flow[..., plus] += own[..., port]
                 flow[..., minus] -= own[..., port]
             result[place.part.name] = flow[..., : len(place.part.nodes)]
+        return result
+
+    def _terminal_currents_of_one(self, x: Array) -> dict[str, Array]:
+        injected = self.currents(self.sensed(x))[0].tolist()
+        ended = [*x.tolist(), 0.0]  # earth is -1
+        result = {}
+        for place in self.placed:
+            pieces = place.part.device.pieces
+            flow = [0.0] * (len(place.unknowns) + 1)  # and EARTH's own, the last
+            for (row, column), value in zip(pieces.conductance.at, pieces.conductance.values, strict=True):
+                flow[row] += value * ended[place.unknowns[column]]
+            for where, steady in pieces.dc:
+                flow[where] -= steady
+            for (plus, minus), own in zip(pieces.injects, injected[place.injects], strict=True):
+                flow[plus] += own
+                flow[minus] -= own
+            result[place.part.name] = np.array(flow[: len(place.part.nodes)])
         return result
 
     def solve(self, matrix: Array, rhs: Array) -> Array:

@@ -15,7 +15,7 @@ from thermionic.design import sections
 from thermionic.design.document import Design, OwnTriode
 from thermionic.design.graph import options
 from thermionic.design.paths import Found, find, put
-from thermionic.design.reading import dump, validate
+from thermionic.design.reading import dump, validate, with_value
 from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.tubes import TubeType, all_types
 from thermionic.values import Quantity, Series
@@ -134,14 +134,13 @@ def changed(design: Design, path: str, typed: str | float) -> Design:
     An empty text takes out a value that may be left out.
     """
     old = field(design, path)
-    raw = dump(design)
     found = find(design, path)
     value = _read(found, old, typed)
-    if _are_sections(found):
-        value = sections.moved(design, raw, old.value[0], value)
-    put(raw, path, value)
-    if _are_sections(found):
-        sections.drop_unused(raw)
+    if not _are_sections(found):
+        return with_value(design, path, value)
+    raw = dump(design)
+    put(raw, path, sections.moved(design, raw, old.value[0], value))
+    sections.drop_unused(raw)
     return validate(raw)
 
 
@@ -203,9 +202,7 @@ def fit_part(design: Design, path: str, fitted: bool) -> Design:
     """The design with an optional part put in (as it is usually first fitted) or taken out. Raises DesignRefused."""
     if path not in optional_parts(design):
         raise DesignRefused(f"{path[:120]} is not a part that can be put in or left out.")
-    raw = dump(design)
-    put(raw, path, _first(find(design, path)) if fitted else None)
-    return validate(raw)
+    return with_value(design, path, _first(find(design, path)) if fitted else None)
 
 
 def full_up(design: Design) -> Design:

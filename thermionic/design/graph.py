@@ -48,26 +48,35 @@ def _references(design: Design) -> Iterator[str]:
     for block in design.blocks:
         flows = type(block).reference_fields()
         for name, reference in block.references.items():
-            title = str(type(block).model_fields[name].title or name).lower()
             producer_id, port = split(reference)
             producer = known.get(producer_id)
-            wanted = " or ".join(flow.value for flow in flows[name])
-            fitting = ", ".join(option for option in options(design, block, name)) or "nothing that fits"
-            if producer is None or port not in producer.ports():
+            given = producer.ports().get(port) if producer is not None else None
+            if given is None:
+                wanted, fitting = _wanted(design, block, name)
                 yield (
-                    f"{block.id}: its {title} is “{reference[:60]}”, which is no {wanted} of this design; "
-                    f"there is {fitting}."
+                    f"{block.id}: its {_title(block, name)} is “{reference[:60]}”, which is no {wanted} of this "
+                    f"design; there is {fitting}."
                 )
             elif producer is block:
-                yield f"{block.id}: its {title} cannot be the block itself."
-            elif producer.ports()[port] not in flows[name]:
+                yield f"{block.id}: its {_title(block, name)} cannot be the block itself."
+            elif given not in flows[name]:
+                wanted, fitting = _wanted(design, block, name)
                 yield (
-                    f"{block.id}: its {title} takes a {wanted}, and {reference[:60]} is a "
-                    f"{producer.ports()[port].value}; "
-                    f"there is {fitting}."
+                    f"{block.id}: its {_title(block, name)} takes a {wanted}, and {reference[:60]} is a "
+                    f"{given.value}; there is {fitting}."
                 )
-            elif block.scope == "shared" and producer.scope == "channel" and design.channels > 1:
+            elif block.scope == "shared" and known[producer_id].scope == "channel" and design.channels > 1:
                 yield f"{block.id} belongs to both channels and cannot hang on {producer_id}, which each channel has."
+
+
+def _title(block: Block, field_name: str) -> str:
+    return str(type(block).model_fields[field_name].title or field_name).lower()
+
+
+def _wanted(design: Design, block: Block, field_name: str) -> tuple[str, str]:
+    """What a reference field takes and what there is of that, in words."""
+    wanted = " or ".join(flow.value for flow in type(block).reference_fields()[field_name])
+    return wanted, ", ".join(options(design, block, field_name)) or "nothing that fits"
 
 
 def options(design: Design, block: Block, field_name: str) -> list[str]:

@@ -12,6 +12,7 @@ from pydantic.json_schema import models_json_schema
 from thermionic.blocks import KINDS
 from thermionic.design.document import MOST_TUBE_NAME, TUBE_NAME, Design, OwnTriode
 from thermionic.design.graph import check
+from thermionic.design.paths import put
 from thermionic.design.versions import upgraded
 from thermionic.errors import DesignRefused, FitRefused, TextRefused, ValueRefused
 from thermionic.text import all_readable
@@ -123,6 +124,27 @@ def dump(design: Design) -> dict[str, Any]:
     # Parts that are left out need not be listed.
     raw["blocks"] = [{name: value for name, value in block.items() if value is not None} for block in raw["blocks"]]
     return raw
+
+
+def with_value(design: Design, path: str, value: Any) -> Design:
+    """The design with plain data put at ``path``, which must lead somewhere. Raises DesignRefused."""
+    first, *way = path.split("/")
+    if first == "blocks" and len(way) > 1:
+        # Of the other blocks all is checked already.
+        raw = design.block(way[0]).model_dump(mode="json")
+        put(raw, "/".join(way[1:]), value)
+        try:
+            changed = KINDS[raw["kind"]].model_validate(raw)
+        except (KeyError, ValidationError):
+            pass  # which place of the whole it is, is said below
+        else:
+            blocks = tuple(changed if block.id == way[0] else block for block in design.blocks)
+            found = design.model_copy(update={"blocks": blocks})
+            check(found)
+            return found
+    raw = dump(design)
+    put(raw, path, value)
+    return validate(raw)
 
 
 _OWN_RATINGS = {

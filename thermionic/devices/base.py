@@ -99,6 +99,11 @@ class Pieces:
     tone: tuple[tuple[int, complex], ...] = ()
     numbers: tuple[float, ...] = ()
 
+    @lazily
+    def shape(self) -> tuple[object, ...]:
+        """What does not hang on values."""
+        return self.branches, self.ports, self.injects, self.conductance.at, self.storage.at
+
     @classmethod
     def across(cls, siemens: float = 0.0, farad: float = 0.0) -> Pieces:
         """Those of a two-terminal admittance, which most parts are."""
