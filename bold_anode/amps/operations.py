@@ -146,6 +146,7 @@ def change_then(
             project = locked(user, project_id)
             if project.current_id != current.pk:
                 continue
+            project.current = current  # which is known already
             if after != before or always:
                 store(project, after, note)
             return project

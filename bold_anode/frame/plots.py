@@ -101,7 +101,7 @@ def drawn(plots: Iterable[Plot], first: int = 1) -> list[SafeString]:
 
 def px(value: float) -> str:
     """A place on the sheet."""
-    return mark_safe(f"{value:.1f}")
+    return SafeString(f"{value:.1f}")
 
 
 @dataclass(frozen=True)
@@ -159,15 +159,17 @@ class Axes:
 
     def line(self, kind: str, points: Iterable[tuple[float, float]], name: str = "", unit: str = "") -> Line:
         """A line through points (across, up)."""
-        text = " ".join([f"{self.x(a):.1f},{self.y(b):.1f}" for a, b in points])
-        return Line(kind, mark_safe(text), name, unit, self.up.words)
+        across, up = np.array(list(points), dtype=float).reshape(-1, 2).T
+        x, y = LEFT + self.width * self.across.shares(across), TOP + self.height * (1 - self.up.shares(up))
+        text = " ".join([f"{a:.1f},{b:.1f}" for a, b in zip(x.tolist(), y.tolist(), strict=True)])
+        return Line(kind, SafeString(text), name, unit, self.up.words)
 
     def curve(self, kind: str, across: Sequence[float] | Array, up: Array, name: str = "", unit: str = "") -> Line:
         """A line through arrays of values, held within a sheet's height of the frame."""
         x = LEFT + self.width * self.across.shares(np.asarray(across, dtype=float))
         y = TOP + self.height * (1 - np.clip(self.up.shares(np.asarray(up, dtype=float)), -1.0, 2.0))
         text = " ".join([f"{a:.1f},{b:.1f}" for a, b in zip(x.tolist(), y.tolist(), strict=True)])
-        return Line(kind, mark_safe(text), name, unit, self.up.words)
+        return Line(kind, SafeString(text), name, unit, self.up.words)
 
     def ends(self, volts: Array, curves: Iterable[tuple[float, Array]], form: str) -> tuple[list[Line], list[Label]]:
         """Curves over voltage, as far as they are on the sheet, each with its grid voltage at its end where there is

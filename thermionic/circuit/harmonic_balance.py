@@ -108,7 +108,7 @@ class Balance:
 
 # What the balances solved last have factored, for one of a similar circuit to begin with.
 _factors: LRUCache[Balance, Factors] = LRUCache(
-    maxsize=32e6, getsizeof=lambda factors: sum(matrix.nbytes for matrix, _ in factors.values())
+    maxsize=16e6, getsizeof=lambda factors: sum(matrix.nbytes for matrix, _ in factors.values())
 )
 _lock = Lock()
 
@@ -324,9 +324,9 @@ def _give(equations: _Equations, own: Factors, fresh: Array, which: NDArray[np.i
 
 
 def _factored(matrix: Array) -> tuple[Array, NDArray[np.int_]]:
-    """A matrix of single precision in C order, whose numbers are lost, factored. Lapack goes by columns, so it is the
-    transposed one."""
-    lu, pivots, _ = sgetrf(matrix.T, overwrite_a=True)
+    """A matrix of single precision in C order, factored. Lapack goes by columns, so it is the transposed one; a copy
+    of it, for what is kept shall not keep the matrices of all levels."""
+    lu, pivots, _ = sgetrf(matrix.T)
     return lu, pivots
 
 

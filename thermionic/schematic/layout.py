@@ -163,14 +163,16 @@ class _Layout:
             row = _Row()
             before: Block | None = None
             for place, block in enumerate(chain):
-                wide = self.draw(block, before, row).width
+                pen = self.draw(block, before, row)
+                wide = pen.width
                 if place == len(chain) - 2 and chain[-1].group is Group.LOAD:
                     # A load stays with what drives it.
                     wide += self.draw(chain[-1], None, row).width
                 if row.width and row.width + wide > WIDEST:
                     rows.append(row)
                     row, before = _Row(), None
-                row.put(block, self.draw(block, before, row), self.main_field(block) if before else "")
+                    pen = self.draw(block, before, row)
+                row.put(block, pen, self.main_field(block) if before else "")
                 before = block
             rows.append(row)
         self._open_ends(rows, blocks)
