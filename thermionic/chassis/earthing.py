@@ -52,13 +52,15 @@ class EarthNetwork:
     """Nodes (terminals by key, the sheet's bolts) and the links between them; voltages are to ``reference``.
 
     ``ways`` are the polylines along which a field makes an EMF: those of the wires, and for the sheet one from its
-    first bolt straight to each other; ``carried`` (links, ways) says of which ways each link's EMF is the sum."""
+    first bolt straight to each other; ``carried`` (links, ways) says of which ways each link's EMF is the sum.
+    ``sheet`` are the nodes that are places on the sheet."""
 
     nodes: tuple[str, ...]
     links: tuple[Link, ...]
     reference: str
     ways: tuple[Array, ...] = ()
     carried: Array = field(default_factory=lambda: np.zeros((0, 0)))
+    sheet: frozenset[str] = frozenset()
 
     def with_links(self, links: Sequence[Link], ways: dict[str, Array] | None = None) -> EarthNetwork:
         """The same ways with other links, each with the EMF that its key had before; a new one has that of the
@@ -170,7 +172,7 @@ class _Earths:
         nodes = dict.fromkeys([one.key for one in (self.bolt, *self.own)])
         nodes |= dict.fromkeys(end for link in self.links for end in link.ends)
         ways, carried = self._ways()
-        return EarthNetwork(tuple(nodes), tuple(self.links), self.bolt.key, ways, carried)
+        return EarthNetwork(tuple(nodes), tuple(self.links), self.bolt.key, ways, carried, frozenset(self.sheet))
 
     def _ways(self) -> tuple[tuple[Array, ...], Array]:
         ways = [link.wire.points for link in self.links if link.wire is not None]

@@ -122,8 +122,8 @@ class System:
             self._excite(pieces)
         else:
             self._add_up_variants(self.variants)
-        leak = np.arange(len(self.nodes))
-        self.G[..., leak, leak] += LEAK_SIEMENS
+        leaks = np.einsum("...ii->...i", self.G)[..., : len(self.nodes)]
+        leaks += LEAK_SIEMENS
 
     @lazily
     def S(self) -> Array:
@@ -205,7 +205,7 @@ class System:
         changed = copy(self)
         changed.netlist = self.netlist.with_device(name, device)
         changed.placed = [
-            replace(one, part=replace(one.part, device=device)) if one is place else one for one in self.placed
+            one.holding(replace(one.part, device=device)) if one is place else one for one in self.placed
         ]
         # What the nonlinear devices are packed into stays where neither is one.
         stale = ("conducting", "tone", *(("table", "with_states") if old.ports or device.ports else ()))
@@ -228,7 +228,7 @@ class System:
         for place in self.placed:
             device = change(place) if place.part.device.ports else place.part.device
             same = device is place.part.device
-            placed.append(place if same else replace(place, part=replace(place.part, device=device)))
+            placed.append(place if same else place.holding(replace(place.part, device=device)))
         if all(new is old for new, old in zip(placed, self.placed, strict=True)):
             return self
         changed = copy(self)

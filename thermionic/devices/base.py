@@ -36,7 +36,7 @@ Value = float | Array
 EARTH = -1
 _NUMBERS = {float, int, str, bool, type(None)}
 __all__ = [
-    "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "THERMAL_VOLT", "Array", "ComplexArray", "Device", "Excitation", "Law",
+    "ACROSS", "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "THERMAL_VOLT", "Array", "ComplexArray", "Device", "Excitation", "Law",
     "Noise", "Pairs", "Pieces", "Table", "Value", "at", "between", "placed", "variants_in",
 ]  # fmt: skip
 
@@ -78,7 +78,8 @@ class Entries:
         return cls(at, tuple([rows[r][c] for r, c in at]))
 
 
-_ACROSS = (0, 0), (1, 1), (0, 1), (1, 0)
+# Where a two-terminal admittance has its entries.
+ACROSS = (0, 0), (1, 1), (0, 1), (1, 0)
 
 
 @dataclass(frozen=True)
@@ -100,15 +101,15 @@ class Pieces:
     numbers: tuple[float, ...] = ()
 
     @lazily
-    def shape(self) -> tuple[object, ...]:
-        """What does not hang on values."""
+    def shape(self) -> tuple[int, Pairs, Pairs, tuple[tuple[int, int], ...], tuple[tuple[int, int], ...]]:
+        """What does not hang on values: branches, ports, injects, and the places in conductance and storage."""
         return self.branches, self.ports, self.injects, self.conductance.at, self.storage.at
 
     @classmethod
     def across(cls, siemens: float = 0.0, farad: float = 0.0) -> Pieces:
         """Those of a two-terminal admittance, which most parts are."""
         conductance, storage = (
-            Entries(_ACROSS, (value, value, -value, -value)) if value else Entries() for value in (siemens, farad)
+            Entries(ACROSS, (value, value, -value, -value)) if value else Entries() for value in (siemens, farad)
         )
         return cls(0, (), (), frozenset(), conductance, storage)
 

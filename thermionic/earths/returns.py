@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from thermionic.chassis.body import Attached
-from thermionic.chassis.earthing import EarthNetwork, Link
+from thermionic.chassis.earthing import SHEET, EarthNetwork, Link
 from thermionic.chassis.humming import Humming
 from thermionic.chassis.laid import Laid
 from thermionic.chassis.transfer import rms
@@ -200,39 +200,51 @@ def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> l
 
 
 def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexArray) -> list[EarthLoop]:
-    """The loops of a network, the smallest that make up all of them."""
+    """The loops of a network, the smallest that make up all of them. The sheet is one piece: a loop within it is none
+    of wires, and one through it goes the shortest way from bolt to bolt."""
     import networkx
 
     graph: networkx.Graph[str] = networkx.Graph()
+    sheet: networkx.Graph[str] = networkx.Graph()
     terminals = {one.key: one for one in laid.wiring.earths}
     for row, link in enumerate(earth.links):
-        one, other = link.ends
-        if graph.has_edge(one, other):  # a second way between the same two is a loop by itself
+        one, other = (SHEET if end in earth.sheet else end for end in link.ends)
+        if one == other:
+            sheet.add_edge(*link.ends, row=row, ohm=link.ohm)
+        elif graph.has_edge(one, other):  # a second way between the same two is a loop by itself
             between = f"{link.key} between"
             graph.add_edge(one, between, row=row, begins=one)
             graph.add_edge(between, other, row=None, begins=between)
         else:
             graph.add_edge(one, other, row=row, begins=one)
-    # The sheet is one piece: loops within it are no loops of wires.
+
+    def across(begin: str, end: str) -> list[tuple[int, float]]:
+        path = networkx.shortest_path(sheet, begin, end, weight="ohm")
+        rows = [sheet.edges[a, b]["row"] for a, b in itertools.pairwise(path)]
+        return [(row, 1.0 if earth.links[row].ends[0] == a else -1.0) for row, a in zip(rows, path, strict=False)]
+
     found = []
     for cycle in networkx.minimum_cycle_basis(graph):
-        if all(node not in terminals for node in cycle):
-            continue
         ordered = _in_order(graph, cycle)
-        rows, signs = [], []
+        wires = []
         for a, b in zip(ordered, [*ordered[1:], ordered[0]], strict=True):
             edge = graph.edges[a, b]
             if edge["row"] is not None:
-                rows.append(edge["row"])
-                signs.append(1.0 if edge["begins"] == a else -1.0)
-        whole = np.sum([sign * emf[row] for row, sign in zip(rows, signs, strict=True)], axis=0)
+                wires.append((edge["row"], 1.0 if edge["begins"] == a else -1.0))
+        steps = []
+        for (row, sign), (following, onward) in zip(wires, [*wires[1:], wires[0]], strict=True):
+            steps.append((row, sign))
+            end, begin = earth.links[row].ends[sign > 0], earth.links[following].ends[onward < 0]
+            if end != begin:
+                steps += across(end, begin)
+        whole = np.sum([sign * emf[row] for row, sign in steps], axis=0)
         around = [terminals[node].at[:2] for node in ordered if node in terminals]
         x, y = np.array([one[0] for one in around]), np.array([one[1] for one in around])
         area = abs(float(np.dot(x, np.roll(y, -1)) - np.dot(y, np.roll(x, -1)))) / 2
         named = [_named(node, terminals) for node in ordered if not node.endswith(" between")]
         names = list(dict.fromkeys(named))
-        found.append(EarthLoop(", ".join(names), tuple(earth.links[row].key for row in rows), area, rms(whole),
-                               max(rms(through[row]) for row in rows)))  # fmt: skip
+        found.append(EarthLoop(", ".join(names), tuple(earth.links[row].key for row, _ in steps), area, rms(whole),
+                               max(rms(through[row]) for row, _ in steps)))  # fmt: skip
     return sorted(found, key=lambda one: -one.emf)
 
 
