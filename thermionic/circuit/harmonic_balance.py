@@ -12,6 +12,7 @@ variants of a circuit, are solved together.
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import cache
 from threading import Lock
@@ -185,7 +186,7 @@ def balance_in_turn(
             else:
                 step /= 4
         found.volts[level], found.amperes[level] = one.volts[0], one.amperes[0]
-    with _lock:
+    with _lock, suppress(ValueError):  # what is larger than all that is kept
         _factors[found] = factors
     return found
 
