@@ -36,8 +36,8 @@ Value = float | Array
 EARTH = -1
 _NUMBERS = {float, int, str, bool, type(None)}
 __all__ = [
-    "ACROSS", "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "THERMAL_VOLT", "Array", "ComplexArray", "Device", "Excitation",
-    "Law", "Noise", "Pairs", "Pieces", "Table", "Value", "at", "between", "placed", "variants_in",
+    "ACROSS", "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "THERMAL_VOLT", "Array", "ComplexArray", "Device",
+    "Excitation", "Law", "Noise", "Pairs", "Pieces", "Table", "Value", "at", "between", "placed", "variants_in",
 ]  # fmt: skip
 
 
