@@ -159,5 +159,7 @@ def settings(url: str, **extra: str) -> dict[str, str]:
         "OPENBLAS_NUM_THREADS": "1",
         # Or each thread of a process keeps memory of its own that the others could have used.
         "MALLOC_ARENA_MAX": "1",
+        # Or the memory that a password is hashed in stays with the process for good, as does any that is as large.
+        "MALLOC_MMAP_THRESHOLD_": "4194304",
         **extra,
     }
