@@ -1,5 +1,6 @@
 """Signal earth as a network, its schools and faults, and protective earth."""
 
+import networkx
 import numpy as np
 import pytest
 
@@ -77,6 +78,11 @@ def test_a_field_without_curl_lifts_the_earth_and_drives_nothing_around(school):
     emf = network.carried @ ways
     around = _loops(now, network, emf, emf)
     assert all(loop.emf < 0.03 for loop in around)
+    # As many as there are links beyond those of a tree, the sheet being one piece (Kirchhoff).
+    pieces = {node: "sheet" if node in network.sheet else node for node in network.nodes}
+    wires = [(pieces[a], pieces[b]) for a, b in (link.ends for link in network.links) if pieces[a] != pieces[b]]
+    graph = networkx.Graph(wires)
+    assert len(around) == len(wires) - len(graph) + networkx.number_connected_components(graph)
     assert around or school != "bus"
 
 

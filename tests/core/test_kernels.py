@@ -10,6 +10,7 @@ from scipy.special import wrightomega
 
 from thermionic import devices as d
 from thermionic.circuit import elimination
+from thermionic.circuit.harmonic_balance import _Equations, balance, harmonics_of_one, products_of_two
 from thermionic.devices.knees import wright_omega
 
 
@@ -94,3 +95,44 @@ def test_waves_are_what_they_say():
     rise = d.Exponential(-1.0, 4.0, 0.1, 0.2, 0.5, 0.3)
     assert rise.at(0.3) == pytest.approx(-1.0 + 5.0 * (1 - np.exp(-1.0)))
     assert rise.at(0.8) == pytest.approx(-1.0 + 5.0 * (1 - np.exp(-3.5)) - 5.0 * (1 - np.exp(-1.0)))
+
+
+def _random_balance(spectrum, levels, ports, injects, seed):
+    """Impedances, open voltages and a mixing of a network of no particular kind; its mean is real."""
+    random = np.random.default_rng(seed)
+    count = len(spectrum.orders)
+    impedance = random.normal(size=(count, ports, injects)) + 1j * random.normal(size=(count, ports, injects))
+    volts = random.normal(size=(levels, ports, count)) + 1j * random.normal(size=(levels, ports, count))
+    impedance[0], volts[..., 0] = impedance[0].real, volts[..., 0].real
+    mixing = random.normal(size=(injects, ports)) * (random.random((injects, ports)) > 0.4)
+    return impedance, volts, mixing
+
+
+@pytest.mark.parametrize("spectrum", [harmonics_of_one(7, 28), products_of_two(3)], ids=["one tone", "two tones"])
+def test_the_jacobian_of_a_balance_is_its_difference_quotient(spectrum):
+    impedance, volts, mixing = _random_balance(spectrum, 3, 4, 5, 1)
+
+    def currents(v, phase, which):
+        return np.tanh(v) @ mixing.T, mixing * (1 - np.tanh(v) ** 2)[..., None, :]
+
+    equations = _Equations(spectrum, impedance, volts, currents)
+    v, every, step = 0.3 * equations.reals(volts), np.arange(3), 1e-6
+    _, _, slopes = equations.evaluate(v, equations.source, every)
+    found = equations.jacobian(slopes, every, np.float64)
+    for column in np.random.default_rng(2).integers(0, v.shape[1], 16):
+        aside = np.zeros_like(v)
+        aside[:, column] = step
+        up, down = (equations.evaluate(at, equations.source, every)[0] for at in (v + aside, v - aside))
+        np.testing.assert_allclose(found[:, :, column], (up - down) / (2 * step), atol=1e-7)
+
+
+@pytest.mark.parametrize("spectrum", [harmonics_of_one(7, 28), products_of_two(3)], ids=["one tone", "two tones"])
+def test_a_balance_of_linear_devices_is_ohm_s_law_at_each_frequency(spectrum):
+    impedance, volts, mixing = _random_balance(spectrum, 2, 3, 3, 3)
+    found = balance(spectrum, impedance, volts, lambda v, phase, which: (v @ mixing.T, np.broadcast_to(
+        mixing, (*v.shape[:-1], *mixing.shape))), volts)  # fmt: skip
+    for level in range(2):
+        for k in range(len(spectrum.orders)):
+            whole = np.linalg.solve(np.eye(3) + impedance[k] @ mixing, volts[level, :, k])
+            np.testing.assert_allclose(found.volts[level, :, k], whole, rtol=1e-6, atol=1e-7)
+            np.testing.assert_allclose(found.amperes[level, :, k], mixing @ whole, rtol=1e-6, atol=1e-7)
