@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from pydantic import BaseModel
 
-from thermionic import examples
+from thermionic import devices, examples
 from thermionic.amplifier import solve
 from thermionic.amplifier.compiling import compile_design
 from thermionic.circuit.system import System
@@ -57,6 +57,9 @@ def test_frames_fit_the_same_nodes_and_shapes_alone():
     swapped = type(netlist)(netlist.title, (type(first)(first.name, first.device, first.nodes[::-1]), *others))
     assert System(swapped, system).frame is not system.frame
     assert System(netlist.without(lambda part: part is first), system).frame is not system.frame
+    resistor = next(part for part in netlist.parts if isinstance(part.device, devices.Resistor))
+    assert System(netlist.with_device(resistor.name, devices.Resistor(1.0)), system).frame is system.frame
+    assert System(netlist.with_device(resistor.name, devices.Inductor(1.0)), system).frame is not system.frame
 
 
 @pytest.mark.parametrize("name", examples.names())
