@@ -97,14 +97,14 @@ def products_of_two(order: int) -> Spectrum:
 class Balance:
     """Converged phasors: ``volts`` (levels, ports, frequencies) and ``amperes`` (levels, injects, frequencies).
 
-    The first frequency is the mean. A waveform is sum over k of Re(phasor_k exp(j k phase)). ``jacobian`` is that of
-    the balance over the real unknowns (mean, real parts, imaginary parts; port by port): (levels, n, n) of one level
+    The first frequency is the mean. A waveform is sum over k of Re(phasor_k exp(j k phase)). ``follows`` is how far
+    the mean voltage of each port moves for a volt in the open mean of each other: (levels, ports, ports) of one level
     alone or of levels ``together``, else empty.
     """
 
     volts: ComplexArray
     amperes: ComplexArray
-    jacobian: Array
+    follows: Array
 
 
 # What the balances solved last have factored, for one of a similar circuit to begin with.
@@ -217,10 +217,10 @@ class _Equations:
         """Phasors (levels, ports, frequencies) as unknowns."""
         return _to_real(phasors).reshape(len(phasors), -1)
 
-    def found(self, v: Array, flowing: Array, jacobian: Array) -> Balance:
+    def found(self, v: Array, flowing: Array, follows: Array) -> Balance:
         """Unknowns, with those of the devices' currents (levels, injects, width), as a result."""
         volts = _to_phasors(v.reshape(len(v), self.ports, self.width))
-        return Balance(volts, _to_phasors(flowing), jacobian)
+        return Balance(volts, _to_phasors(flowing), follows)
 
     def _of(self, which: NDArray[np.int_]) -> ComplexArray:
         return self.reach[which] if len(self.reach) > 1 else self.reach
@@ -354,14 +354,16 @@ def _newton(
     equations = _Equations(spectrum, impedance, open_volts, currents)
     source, evaluate = equations.source, equations.evaluate
     # Of many levels, a factored matrix is used again as long as it takes a decade off the residual: most of the time
-    # goes into factoring, and single precision is enough for a step. One level alone is a supply's: what is made of
-    # its matrix needs it where it ends.
+    # goes into factoring, and single precision is enough for a step. One level alone is a supply's: how its means
+    # follow is wanted where it ends.
     again = levels > 1 and not together
     kind = np.float32 if again else np.float64
 
     all_v, all_currents = equations.reals(start), np.zeros((levels, injects, equations.width))
     borrowed = np.array([level in factors for level in range(levels)])
-    last: Array = np.zeros((0, 0, 0))
+    follows: Array = np.zeros((0, 0, 0))
+    means = np.zeros((equations.ports * equations.width, equations.ports))
+    means[:: equations.width] = np.eye(equations.ports)
     open_levels = np.arange(levels)
     small_steps = np.zeros(levels, dtype=int)
     failed: list[int] = []
@@ -377,8 +379,11 @@ def _newton(
             rows = zip(open_levels.tolist(), residual.astype(np.float32), strict=True)
             step = -np.array([_solved(factors[level], row) for level, row in rows], dtype=float)
         else:
-            last = equations.jacobian(g, open_levels, kind)
-            step = -np.linalg.solve(last, residual[..., None])[..., 0]
+            sides = np.concatenate(
+                [residual[..., None], np.broadcast_to(means, (len(residual), *means.shape))], axis=-1
+            )
+            solved = np.linalg.solve(equations.jacobian(g, open_levels, kind), sides)
+            step, follows = -solved[..., 0], solved[:, :: equations.width, 1:]
         size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))
         trial = v + step
@@ -420,4 +425,4 @@ def _newton(
             break
     all_v[open_levels] = v
     failed += open_levels.tolist()
-    return equations.found(all_v, all_currents, last), np.array(sorted(failed), dtype=int)
+    return equations.found(all_v, all_currents, follows), np.array(sorted(failed), dtype=int)

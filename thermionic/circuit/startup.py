@@ -225,7 +225,7 @@ class _Envelope:
         solved = mains.balanced(impedance, open_volts, guess)
         self.volts, self.amperes = solved.volts, solved.amperes[0] + REFERENCE * solved.volts[0]
         mean = solved.volts[0, :, 0].real
-        return mains.straightened(solved.jacobian[0], lone, mean, self.amperes[:, 0].real)
+        return mains.straightened(solved.follows[0], lone, mean, self.amperes[:, 0].real)
 
     def _system(self, stand_in: AffinePorts, second: float) -> System:
         """The slow circuit: the rectifiers' line, and the tubes as warm as they are."""

@@ -185,7 +185,7 @@ class Mains:
             solved = self.balanced(impedance, open_volts, start)
             volts, start = solved.volts, self.moved_behind(solved.volts, solved.amperes)
             mean, current = volts[0, :, 0].real, solved.amperes[0, :, 0].real + REFERENCE * volts[0, :, 0].real
-            stand_in = self.straightened(solved.jacobian[0], lone, mean, current)
+            stand_in = self.straightened(solved.follows[0], lone, mean, current)
             if float(np.max(np.abs(mean - output))) <= AGREED * float(np.max(np.abs(mean))) + 1e-6:
                 return self._finished(at, stand_in, solved.volts[0], solved.amperes[0], reach, mains)
             previous = output
@@ -286,7 +286,7 @@ class Mains:
         """The ports over the mains cycle, a resistance being added to each rectifier that has a closed form with one,
         and taken from the network: so a hard knee is a soft one to Newton, and the solution the same.
 
-        ``guess`` is ``moved_behind``, and the Balance's Jacobian is that of such voltages.
+        ``guess`` is ``moved_behind``, and what the Balance says of how means follow is of such voltages.
         """
         inside = impedance - np.diag(self.behind)
         count = guess.shape[-1]
@@ -369,15 +369,12 @@ class Mains:
             self._packed = key, Table(devices, places, places)
         return self._packed[1]
 
-    def straightened(self, jacobian: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
-        """The rectifiers as straight lines through their means: how far those move for a volt of open voltage."""
+    def straightened(self, follows: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:
+        """The rectifiers as straight lines through their means, by how these follow a volt of open voltage: see
+        Balance."""
         count = len(mean)
-        width = len(jacobian) // count
-        unit = np.zeros((len(jacobian), count))
-        unit[np.arange(count) * width, np.arange(count)] = 1.0
-        share = np.linalg.solve(jacobian, unit)[np.arange(count) * width]
-        left = np.linalg.solve(lone - np.diag(self.behind), np.eye(count) - share)
-        share = share - self.behind[:, None] * left
+        left = np.linalg.solve(lone - np.diag(self.behind), np.eye(count) - follows)
+        share = follows - self.behind[:, None] * left
         siemens = np.linalg.solve(share.T, left.T).T + REFERENCE * np.eye(count)
         return AffinePorts(self.pairs, siemens, current - siemens @ mean)
 

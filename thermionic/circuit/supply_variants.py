@@ -96,7 +96,7 @@ def solve_variants(netlist: Netlist) -> SupplyVariants:
             volts, amperes = found.volts, found.amperes
             mean = volts[:, :, 0].real
             current = found.amperes[:, :, 0].real + REFERENCE * mean
-            lines = [mains.straightened(found.jacobian[k], lone[k], mean[k], current[k]) for k in range(count)]
+            lines = [mains.straightened(found.follows[k], lone[k], mean[k], current[k]) for k in range(count)]
             siemens = np.stack([line.siemens for line in lines])
             ampere = np.stack([line.ampere for line in lines])
             if np.max(np.abs(mean - output)) <= AGREED * np.max(np.abs(mean)) + 1e-6:
