@@ -144,7 +144,7 @@ def balance(
     open_volts  E, (levels, ports, frequencies), the port voltages with no device current.
     currents    the devices: i (samples, levels, injects) and di/dv (samples, levels, injects, ports).
     start       a first guess like ``open_volts``.
-    together    evaluate all levels until the last has settled: for devices that hold an array of them.
+    together    each has a network and devices of its own, which differ little: for an array of variants.
 
     Raises NoSteadyState if a level does not converge, BudgetSpent.
     """
@@ -361,7 +361,7 @@ def _newton(
 
     all_v, all_currents = equations.reals(start), np.zeros((levels, injects, equations.width))
     borrowed = np.array([level in factors for level in range(levels)])
-    follows: Array = np.zeros((0, 0, 0))
+    all_follows = np.zeros((0 if again else levels, equations.ports, equations.ports))
     means = np.zeros((equations.ports * equations.width, equations.ports))
     means[:: equations.width] = np.eye(equations.ports)
     open_levels = np.arange(levels)
@@ -383,7 +383,8 @@ def _newton(
                 [residual[..., None], np.broadcast_to(means, (len(residual), *means.shape))], axis=-1
             )
             solved = np.linalg.solve(equations.jacobian(g, open_levels, kind), sides)
-            step, follows = -solved[..., 0], solved[:, :: equations.width, 1:]
+            step = -solved[..., 0]
+            all_follows[open_levels] = solved[:, :: equations.width, 1:]
         size = np.linalg.norm(residual, axis=1)
         fraction = np.ones(len(v))
         trial = v + step
@@ -395,7 +396,7 @@ def _newton(
                 break
             # What another circuit's factors make worse is left alone for this time.
             fraction[worse] *= np.where(borrowed[open_levels[worse]], 0.0, 0.5)
-            again_tried = np.arange(len(v)) if together else np.flatnonzero(worse)
+            again_tried = np.flatnonzero(worse)
             trial[again_tried] = v[again_tried] + fraction[again_tried, None] * step[again_tried]
             found = evaluate(trial[again_tried], want[again_tried], open_levels[again_tried])
             residual[again_tried], current[again_tried], g[again_tried] = found
@@ -412,9 +413,6 @@ def _newton(
         # A level that gets nowhere by ever so small steps will not.
         small_steps[open_levels] = np.where((fraction > 0) & (fraction < _SMALL), small_steps[open_levels] + 1, 0)
         lost = (small_steps[open_levels] >= _PATIENCE) & ~settled
-        if together:
-            settled = np.full(len(v), settled.all())
-            lost = np.full(len(v), lost.any())
         failed += open_levels[lost].tolist()
         ended = settled | lost
         done, still = open_levels[ended], ~ended
@@ -425,4 +423,4 @@ def _newton(
             break
     all_v[open_levels] = v
     failed += open_levels.tolist()
-    return equations.found(all_v, all_currents, follows), np.array(sorted(failed), dtype=int)
+    return equations.found(all_v, all_currents, all_follows), np.array(sorted(failed), dtype=int)

@@ -343,7 +343,8 @@ class Mains:
         less = REFERENCE - _LEAK
         share = 1.0 - self.behind * less
         v = v / share
-        self._table(share).evaluate(v, phase, i, g)
+        table = self._table(share)
+        table.evaluate(v, phase, i, g, which if len(table.numbers) > 1 else None)
         ohm = self.behind / share
         at = np.arange(v.shape[-1])
         slopes = (g + less * ohm[:, None] * g) / share
