@@ -396,10 +396,10 @@ def _newton(
                 break
             # What another circuit's factors make worse is left alone for this time.
             fraction[worse] *= np.where(borrowed[open_levels[worse]], 0.0, 0.5)
-            again_tried = np.flatnonzero(worse)
-            trial[again_tried] = v[again_tried] + fraction[again_tried, None] * step[again_tried]
-            found = evaluate(trial[again_tried], want[again_tried], open_levels[again_tried])
-            residual[again_tried], current[again_tried], g[again_tried] = found
+            retried = np.flatnonzero(worse)
+            trial[retried] = v[retried] + fraction[retried, None] * step[retried]
+            found = evaluate(trial[retried], want[retried], open_levels[retried])
+            residual[retried], current[retried], g[retried] = found
         moved = np.max(np.abs(trial - v), axis=1)
         v = trial
         # What a full step leaves of the residual it leaves of itself to be moved.
