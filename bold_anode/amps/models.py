@@ -58,7 +58,7 @@ class Project(models.Model):
 
     def can_redo(self) -> bool:
         """Whether there is a revision to go forward to."""
-        return self.revisions.filter(parent=self.current).exists()
+        return not self.at.is_just_made and self.revisions.filter(parent=self.current).exists()
 
     def next_revision(self) -> Revision | None:
         """The revision that redo would go to: the latest made from the current one."""
@@ -75,6 +75,9 @@ class Revision(models.Model):
     document_hash = models.CharField(max_length=64, db_index=True)
     note = models.CharField(max_length=200)
     made_at = models.DateTimeField(auto_now_add=True)
+
+    # Known of one that was made a moment ago: nothing has been made from it yet.
+    is_just_made = False
 
     class Meta:
         ordering = ["number"]

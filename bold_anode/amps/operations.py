@@ -44,6 +44,7 @@ def revise(project: Project, design: Design, note: str) -> Revision:
         document_hash=hash_of(design),
         note=note[:200],
     )
+    revision.is_just_made = True
     move_to(project, revision)
     return revision
 

@@ -123,6 +123,9 @@ class _Pen:
         self, amplifier: SolvedAmplifier, before: SolvedAmplifier | None, severities: dict[str, str]
     ) -> None:
         self.amplifier, self.before, self.severities = amplifier, before, severities
+        # The blocks that no change has touched.
+        earlier = {block.id: block for block in before.design.blocks} if before else {}
+        self.untouched = {block.id for block in amplifier.design.blocks if earlier.get(block.id) is block}
 
     def part(self, mark: sketch.Mark) -> PartMark:
         """A part with its designator, value and heat."""
@@ -181,6 +184,9 @@ class _Pen:
     def _value_differs(self, main: str) -> bool:
         """Whether the value at a path is not what it was before."""
         if self.before is None or not main:
+            return False
+        first, _, rest = main.partition("/")
+        if first == "blocks" and rest.partition("/")[0] in self.untouched:
             return False
         try:
             return bool(find(self.before.design, main).value != find(self.amplifier.design, main).value)

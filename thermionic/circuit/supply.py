@@ -269,7 +269,9 @@ class Mains:
         """Choose the resistance to move each rectifier behind that has a closed form with one: between what it sees
         while the others conduct and while they do not, by their geometric mean."""
         at = impedance[_BEHIND_AT]
-        alone, among = np.abs(np.diagonal(at)), np.abs(np.diagonal(np.linalg.pinv(at)))
+        alone = np.abs(np.diagonal(at))
+        inverse = np.linalg.pinv(at) if len(at) > 1 else np.divide(1.0, at, out=np.zeros_like(at), where=at != 0)
+        among = np.abs(np.diagonal(inverse))
         movable = [part.device.behind(1.0) is not None for part in self.rectifying for _ in part.device.ports]
         # A port that is shorted sees nothing, and need not be moved.
         moved = np.array(movable) & (among > 0)

@@ -114,9 +114,12 @@ def preferred_cure(
     long the finding goes without.
     """
 
+    trials: dict[float, Design] = {}
+
     def enough(candidate: float) -> bool:
         try:
-            return cured(solve(changed(amplifier.design, path, candidate), amplifier))
+            trials[candidate] = changed(amplifier.design, path, candidate)
+            return cured(solve(trials[candidate], amplifier))
         except BudgetSpent:
             raise
         except ThermionicError:
@@ -133,7 +136,7 @@ def preferred_cure(
         return None
     if low == len(ladder):
         return None
-    written = field(changed(amplifier.design, path, ladder[low]), path).text
+    written = field(trials[ladder[low]], path).text
     return Cure(path, written, text(written))
 
 
