@@ -160,14 +160,16 @@ class Axes:
     def line(self, kind: str, points: Iterable[tuple[float, float]], name: str = "", unit: str = "") -> Line:
         """A line through points (across, up)."""
         across, up = np.array(list(points), dtype=float).reshape(-1, 2).T
-        x, y = LEFT + self.width * self.across.shares(across), TOP + self.height * (1 - self.up.shares(up))
-        text = " ".join([f"{a:.1f},{b:.1f}" for a, b in zip(x.tolist(), y.tolist(), strict=True)])
-        return Line(kind, SafeString(text), name, unit, self.up.words)
+        return self._drawn(kind, across, self.up.shares(up), name, unit)
 
     def curve(self, kind: str, across: Sequence[float] | Array, up: Array, name: str = "", unit: str = "") -> Line:
         """A line through arrays of values, held within a sheet's height of the frame."""
-        x = LEFT + self.width * self.across.shares(np.asarray(across, dtype=float))
-        y = TOP + self.height * (1 - np.clip(self.up.shares(np.asarray(up, dtype=float)), -1.0, 2.0))
+        shares = np.clip(self.up.shares(np.asarray(up, dtype=float)), -1.0, 2.0)
+        return self._drawn(kind, np.asarray(across, dtype=float), shares, name, unit)
+
+    def _drawn(self, kind: str, across: Array, shares: Array, name: str, unit: str) -> Line:
+        """A line through values across, each at a share of the height."""
+        x, y = LEFT + self.width * self.across.shares(across), TOP + self.height * (1 - shares)
         text = " ".join([f"{a:.1f},{b:.1f}" for a, b in zip(x.tolist(), y.tolist(), strict=True)])
         return Line(kind, SafeString(text), name, unit, self.up.words)
 

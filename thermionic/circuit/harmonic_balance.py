@@ -371,8 +371,8 @@ def _newton(
     residual, current, g = evaluate(v, want, open_levels)
     for _ in range(_ITERATIONS):
         budget.check("looking for the periodic steady state")
-        stale = np.array([level not in factors for level in open_levels])
         if again:
+            stale = np.array([level not in factors for level in open_levels])
             fresh = open_levels[stale]
             for level, matrix in zip(fresh.tolist(), equations.jacobian(g[stale], fresh, kind), strict=True):
                 factors[level] = _factored(matrix)

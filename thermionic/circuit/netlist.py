@@ -95,7 +95,7 @@ class Netlist:
 
     def like(self, other: Netlist) -> Netlist:
         """The same circuit with the very parts and devices of another one where they are equal, so that what has been
-        worked out of those serves again."""
+        worked out of those serves again. Neither may hold arrays of variants."""
         known = other._by_name
         parts = []
         for part in self.parts:

@@ -98,8 +98,8 @@ class System:
         if not netlist.parts:
             raise NetlistRefused(f"{netlist.title} has no parts.")
         self.netlist = netlist
-        fitting = near is not None and near.frame.fits(netlist)
-        self.frame: Frame = near.frame if near is not None and fitting else Frame(netlist)
+        serves = near is not None and near.frame.fits(netlist)
+        self.frame: Frame = near.frame if near and serves else Frame(netlist)
         self.placed = self.frame.holding(netlist)
         self.nodes: tuple[str, ...] = self.frame.nodes
         self.size: int = self.frame.size
