@@ -12,10 +12,13 @@ import os
 import shutil
 import sys
 from collections.abc import Callable
+from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numba
+
+from thermionic.lazily import lazily
 
 PACKAGE = Path(__file__).parent
 # Every file with a compiled function.
@@ -73,10 +76,39 @@ else:
     inlined = numba.njit(cache=True, error_model="numpy", nogil=True, inline="always")
 
 
-def ready(*signatures: Any) -> Callable[[Any], Any]:
-    """Like ``compiled``, for these types of arguments and at once, so that no analysis waits for it."""
-    made: Callable[[Any], Any] = numba.njit(list(signatures), cache=True, error_model="numpy", nogil=True)
-    return made
+class Ready:
+    """A function for certain types of arguments. ``make_ready`` compiles it before any analysis waits for it; its machine
+    code takes memory only in a process that calls it."""
+
+    def __init__(self, function: Any, signatures: tuple[Any, ...]) -> None:
+        self._function, self._signatures = function, signatures
+
+    @lazily
+    def made(self) -> Any:
+        """The function as numba made it."""
+        return numba.njit(list(self._signatures), cache=True, error_model="numpy", nogil=True)(self._function)
+
+    @property
+    def _numba_type_(self) -> Any:
+        """What numba goes by where another compiled function calls this one."""
+        return self.made._numba_type_
+
+    def __call__(self, *arguments: Any) -> Any:
+        return self.made(*arguments)
+
+
+def ready(*signatures: Any) -> Callable[[Any], Ready]:
+    """Like ``compiled``, for these types of arguments; see ``Ready``."""
+    return lambda function: Ready(function, signatures)
+
+
+def make_ready() -> None:
+    """Compile whatever is not compiled yet: a minute after an update, else a moment."""
+    for source in SOURCES:
+        module = import_module(f"{PACKAGE.name}.{source.removesuffix('.py').replace('/', '.')}")
+        for one in vars(module).values():
+            if isinstance(one, Ready):
+                _ = one.made
 
 
 def takes(kind: Any, dimensions: int) -> Any:

@@ -24,7 +24,9 @@ from thermionic.design import Design
 from thermionic.edition import edition
 from thermionic.lazily import lazily
 
-KEPT = 72  # of some 0.9 MB each: a whole workshop at work in one process
+# Of solutions in one process, bytes: some 60 of a small amplifier, before and after an edit of a whole workshop, or 30
+# of a large one.
+KEPT_BYTES = 16_000_000
 # What took less to solve is solved again in another process: fetching it would hardly be sooner.
 WORTH_SHARING_SECONDS = 0.4
 
@@ -61,9 +63,16 @@ class Solved:
         return True
 
 
+def _weight(found: Solved) -> int:
+    """The memory that it takes, bytes, within a fifth or so: its matrices, its solutions over a period, and the names
+    of its parts. Six have room, however large they are."""
+    unknowns = found.amplifier.state.at.system.size
+    return min(8 * unknowns * (10 * unknowns + 400) + 100_000, KEPT_BYTES // 6)
+
+
 # One search for cures at a time: they can wait, and what waits holds a thread.
 _searches = BoundedSemaphore(1)
-_kept: LRUCache[str, Solved] = LRUCache(maxsize=KEPT)
+_kept: LRUCache[str, Solved] = LRUCache(maxsize=KEPT_BYTES, getsizeof=_weight)
 _lock = Lock()
 
 

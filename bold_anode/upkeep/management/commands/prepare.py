@@ -26,6 +26,7 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         compiled.forget_older()
+        compiled.make_ready()
         try:
             self._migrate()
         except OperationalError as fault:
