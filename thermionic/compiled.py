@@ -77,8 +77,8 @@ else:
 
 
 class Ready:
-    """A function for certain types of arguments. ``make_ready`` compiles it before any analysis waits for it; its machine
-    code takes memory only in a process that calls it."""
+    """A function for certain types of arguments. ``make_ready`` compiles it before any analysis waits for it; its
+    machine code takes memory only in a process that calls it."""
 
     def __init__(self, function: Any, signatures: tuple[Any, ...]) -> None:
         self._function, self._signatures = function, signatures
