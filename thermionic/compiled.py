@@ -28,6 +28,7 @@ SOURCES = (
     "devices/knees.py",
     "devices/converter_laws.py",
     "devices/laws.py",
+    "devices/limits.py",
     "circuit/kernels/balance.py",
     "circuit/kernels/dense.py",
     "circuit/kernels/newton.py",

@@ -11,12 +11,26 @@ from scipy.special import wrightomega
 from thermionic import devices as d
 from thermionic.circuit import elimination
 from thermionic.circuit.harmonic_balance import _Equations, balance, harmonics_of_one, products_of_two
-from thermionic.devices.knees import wright_omega
+from thermionic.devices.knees import THERMAL_VOLT, wright_omega
+from thermionic.devices.laws import Law
+from thermionic.devices.limits import limited
 
 
 @given(st.floats(-700, 700) | st.floats(700, 1e12))
 def test_wright_omega_is_that_of_scipy(z):
     assert wright_omega(z) == pytest.approx(float(wrightomega(z)), rel=4e-15)
+
+
+@given(st.floats(0.1, 0.9), st.floats(0.1, 500.0), st.sampled_from([1.0, -1.0]))
+def test_a_junction_is_taken_where_its_current_is_what_the_line_gave(old, rise, polarity):
+    """Hand: Is e^(old / Vt) (1 + rise / Vt), the tangent's current, is that of the exponential at the limited volts."""
+    laws, at = np.array([Law.BIPOLAR]), np.array([[0, 0, 2, 0, 3]])
+    numbers = np.array(d.BipolarTransistor(polarity=polarity).numbers(), dtype=float)
+    new, before = polarity * np.array([old + rise, -20.0]), polarity * np.array([old, -10.0])
+    limited(laws, at, numbers, new, before)
+    if old + rise > 0.75:  # past the bend of a saturation current of 10 fA
+        assert np.exp((polarity * new[0] - old) / THERMAL_VOLT) == pytest.approx(1 + rise / THERMAL_VOLT)
+    assert new[1] == -20.0 * polarity
 
 
 @given(st.integers(1, 25), st.integers(0, 2**32 - 1), st.booleans())

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.kernels.newton import SETTLED, SINGULAR, cold, newton
+from thermionic.circuit.kernels.newton import SETTLED, SINGULAR, cold, newton, newton_of_limited
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.system import LARGE, System
 from thermionic.devices.base import Array
@@ -16,6 +16,7 @@ from thermionic.errors import BudgetSpent, NoSolution
 from thermionic.lazily import lazily
 
 _ITERATIONS = 60
+_WHOLE_STEPS = 30
 _VOLT, _RELATIVE, _AMPERE = 1e-9, 1e-9, 1e-10
 _CHANGES_OF_STATE = 20
 _COLD = 1e-5  # siemens
@@ -82,8 +83,9 @@ class OperatingPoint(Solution):
 def operating_point(system: System, start: Array | None = None) -> OperatingPoint:
     """Solve G x + B i(S^T x) = b_dc.
 
-    From ``start`` if given, else from the solution with a resistance for every nonlinear port. Where plain damped
-    Newton fails, the sources are raised from zero, then a shrinking conductance is laid across every port.
+    From ``start`` if given, else from the solution with a resistance for every nonlinear port. Where Newton with
+    limited junctions fails, and then with backtracking, the sources are raised from zero, then a shrinking conductance
+    is laid across every port.
     Devices that have states (a gas tube, a fuse) are put in the one that the solution leads to, and it is solved
     again until they stay. Raises NoSolution, saying what was tried and which node would not settle; BudgetSpent.
     """
@@ -122,13 +124,14 @@ def _solve(system: System, start: Array | None) -> Array:
     if not system.ports:
         return system.solve(system.G, system.b_dc)
     attempts: list[tuple[str, Callable[[], tuple[Array, bool]]]] = [
-        ("Newton from the circuit with a resistance for every tube", lambda: _newton(system, _cold(system))),
+        ("Newton from the circuit with a resistance for every tube", lambda: _newton(system, _cold(system), True)),
+        ("Newton with backtracking", lambda: _backtracking(system, _cold(system))),
         ("raising the supplies from zero", lambda: _raise_sources(system)),
         ("a shrinking conductance across every tube", lambda: _shrink_conductance(system)),
         ("following the circuit in a time of its own", lambda: _pseudo_transient(system)),
     ]
     if start is not None and len(start) == system.size:
-        attempts.insert(0, ("Newton from the last solution", lambda: _newton(system, start)))
+        attempts.insert(0, ("Newton from the last solution", lambda: _newton(system, start, False)))
     tried: list[str] = []
     x = np.zeros(system.size)
     singular: NoSolution | None = None
@@ -177,7 +180,21 @@ def _residual(system: System, x: Array, lift: float, across: float) -> tuple[Arr
     return residual, g
 
 
-def _newton(system: System, x: Array, lift: float = 1.0, across: float = 0.0) -> tuple[Array, bool]:
+def _newton(system: System, x: Array, begin: bool) -> tuple[Array, bool]:
+    """Newton in whole steps, the voltages of junctions limited; see its kernel, which is for all but large circuits.
+    Returns the last iterate and whether it converged."""
+    if system.size >= LARGE:
+        return _backtracking(system, x)
+    budget.check(f"looking for the operating point of {system.netlist.title}")
+    table, x = system.table, np.array(x, dtype=float)
+    settled = newton_of_limited(
+        table.laws, table.at, table.numbers, system.senses, system.drives, np.ascontiguousarray(system.G),
+        np.ascontiguousarray(system.b_dc), begin, x, _WHOLE_STEPS, _VOLT, _RELATIVE, _AMPERE,
+    )  # fmt: skip
+    return x, bool(settled)
+
+
+def _backtracking(system: System, x: Array, lift: float = 1.0, across: float = 0.0) -> tuple[Array, bool]:
     """Newton with backtracking. Returns the last iterate and whether it converged.
 
     A step is shortened until the residual falls, or until what Newton's matrix makes of the residual there is less
@@ -229,7 +246,7 @@ def _raise_sources(system: System) -> tuple[Array, bool]:
     x, lift, rise = np.zeros(system.size), 0.0, 0.1
     while lift < 1.0:
         target = min(1.0, lift + rise)
-        trial, converged = _newton(system, x, lift=target)
+        trial, converged = _backtracking(system, x, lift=target)
         if converged:
             x, lift, rise = trial, target, rise * 1.5
         elif rise < 1e-4:
@@ -242,7 +259,7 @@ def _raise_sources(system: System) -> tuple[Array, bool]:
 def _shrink_conductance(system: System) -> tuple[Array, bool]:
     x, converged = _cold(system), False
     for across in (*np.logspace(-1, -12, 23), 0.0):
-        x, converged = _newton(system, x, across=float(across))
+        x, converged = _backtracking(system, x, across=float(across))
         if not converged:
             return x, False
     return x, converged
@@ -271,7 +288,7 @@ def _pseudo_transient(system: System) -> tuple[Array, bool]:
         x, residual, g = x + step, new, new_g
         capacity *= min(max(ratio, 0.3), 1.5)
         if capacity < 1e-9 or ratio < 1e-3:
-            found, converged = _newton(system, x)
+            found, converged = _backtracking(system, x)
             if converged:
                 return found, True
-    return _newton(system, x)
+    return _backtracking(system, x)

@@ -9,8 +9,9 @@ import numba
 import numpy as np
 
 from thermionic.circuit.kernels.dense import factored, sensed, solve_factored, square
-from thermionic.compiled import REAL, WHOLE, compiled, gives, ready, takes
+from thermionic.compiled import REAL, TRUTH, WHOLE, compiled, gives, ready, takes
 from thermionic.devices.laws import evaluate
+from thermionic.devices.limits import begun, limited
 
 LOST, SETTLED, SINGULAR = 0, 1, 2
 
@@ -154,3 +155,75 @@ def newton(
         if settled and largest < ampere * most:
             return SETTLED
     return LOST
+
+
+_CONTRACTS = 0.1  # a step over the one before, from which on Newton is taken to converge by squares
+
+
+@ready((
+    takes(WHOLE, 1), takes(WHOLE, 2), takes(REAL, 2), takes(WHOLE, 2), takes(WHOLE, 2), takes(REAL, 2),
+    takes(REAL, 1), TRUTH, gives(REAL, 1), WHOLE, REAL, REAL, REAL,
+))  # fmt: skip
+def newton_of_limited(
+    laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, begin: bool, x: Any, iterations: int,
+    volt: float, relative: float, ampere: float,
+) -> bool:  # fmt: skip
+    """Newton for G x + B i(S^T x) = b with whole steps, each law taken where ``devices.limits`` lets it be; whether it
+    settled. For the rest see ``newton``.
+
+    ``begin`` puts the laws where they begin best, else they are taken at ``x``. It ends where the next step, after
+    what the last two show, would be within the bounds.
+    """
+    size, ports, injects = len(x), len(senses), len(drives)
+    v, new_v, free = np.empty((1, ports)), np.empty(ports), np.empty(ports)
+    i, g = np.empty((1, injects)), np.empty((1, injects, ports))
+    new, residual = np.empty(size), np.empty(size)
+    matrix, pivots = np.empty((size, size)), np.empty(size, dtype=np.int64)
+    sensed(x, senses, v[0])
+    if begin:
+        begun(laws, at, numbers[0], v[0])
+    before = 0.0  # none yet
+    for _ in range(iterations):
+        i[:], g[:] = 0.0, 0.0
+        evaluate(laws, at, numbers, v, np.zeros(1), i, g)
+        for row in range(size):
+            new[row] = b[row]
+            for column in range(size):
+                matrix[row, column] = G[row, column]
+        add_slopes(matrix, senses, drives, g[0])
+        for inject in range(injects):
+            ahead = i[0, inject]
+            for port in range(ports):
+                ahead -= g[0, inject, port] * v[0, port]
+            plus, minus = drives[inject]
+            if plus >= 0:
+                new[plus] -= ahead
+            if minus >= 0:
+                new[minus] += ahead
+        factored(matrix, pivots)
+        solve_factored(matrix, pivots, new)
+        step = 0.0
+        for one in range(size):
+            if not math.isfinite(new[one]):
+                return False
+            step = max(step, abs(new[one] - x[one]) / (volt + relative * abs(new[one])))
+            x[one] = new[one]
+        sensed(x, senses, free)
+        held = False
+        for port in range(ports):
+            new_v[port] = free[port]
+        limited(laws, at, numbers[0], new_v, v[0])
+        for port in range(ports):
+            held = held or new_v[port] != free[port]
+            v[0, port] = new_v[port]
+        if held:
+            before = 0.0  # none yet
+            continue
+        if step <= 1.0 or (step < _CONTRACTS * before and step * step <= before):
+            _left_over(laws, at, numbers, senses, drives, G, b, 1.0, 0.0, x, v, i, g, residual)
+            largest, most = 0.0, 1.0
+            for one in range(size):
+                largest, most = max(largest, abs(residual[one])), max(most, abs(x[one]))
+            return largest < ampere * most
+        before = step
+    return False
