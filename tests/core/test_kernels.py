@@ -23,7 +23,7 @@ def test_wright_omega_is_that_of_scipy(z):
 
 @given(st.floats(0.1, 0.9), st.floats(0.1, 500.0), st.sampled_from([1.0, -1.0]))
 def test_a_junction_is_taken_where_its_current_is_what_the_line_gave(old, rise, polarity):
-    """Hand: Is e^(old / Vt) (1 + rise / Vt), the tangent's current, is that of the exponential at the limited volts."""
+    """Hand: the tangent's current, Is e^(old / Vt) (1 + rise / Vt), is the exponential's at the limited volts."""
     laws, at = np.array([Law.BIPOLAR]), np.array([[0, 0, 2, 0, 3]])
     numbers = np.array(d.BipolarTransistor(polarity=polarity).numbers(), dtype=float)
     new, before = polarity * np.array([old + rise, -20.0]), polarity * np.array([old, -10.0])

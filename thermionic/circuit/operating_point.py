@@ -83,9 +83,9 @@ class OperatingPoint(Solution):
 def operating_point(system: System, start: Array | None = None) -> OperatingPoint:
     """Solve G x + B i(S^T x) = b_dc.
 
-    From ``start`` if given, else from the solution with a resistance for every nonlinear port. Where Newton with
-    limited junctions fails, and then with backtracking, the sources are raised from zero, then a shrinking conductance
-    is laid across every port.
+    From ``start`` if given, else from the solution with a resistance for every nonlinear port. Where Newton in whole
+    steps fails, it is tried with backtracking; then the sources are raised from zero, then a shrinking conductance is
+    laid across every port.
     Devices that have states (a gas tube, a fuse) are put in the one that the solution leads to, and it is solved
     again until they stay. Raises NoSolution, saying what was tried and which node would not settle; BudgetSpent.
     """

@@ -2,9 +2,9 @@
 
 A junction's current grows by half for every 10 mV: solved as the straight line that it is at one voltage it is thrown
 far off, and from there only crawls back. So a law is taken at a voltage that follows what the line gave by the
-current's logarithm: L. W. Nagel, "SPICE2: A computer program to simulate semiconductor circuits", Memorandum ERL-M520,
-University of California, Berkeley (1975), on Colon's method for junctions, and on its limits for field-effect
-transistors, which are simplified here. A tube's grid goes up by factors.
+current's logarithm: L. W. Nagel, "SPICE2: A computer program to simulate semiconductor circuits", Memorandum
+ERL-M520, University of California, Berkeley (1975), on Colon's method for junctions, and on its limits for
+field-effect transistors, which are simplified here. A tube's grid goes up by factors.
 """
 
 from __future__ import annotations

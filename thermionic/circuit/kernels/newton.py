@@ -168,8 +168,8 @@ def newton_of_limited(
     laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, begin: bool, x: Any, iterations: int,
     volt: float, relative: float, ampere: float,
 ) -> bool:  # fmt: skip
-    """Newton for G x + B i(S^T x) = b with whole steps, each law taken where ``devices.limits`` lets it be; whether it
-    settled. For the rest see ``newton``.
+    """Newton for G x + B i(S^T x) = b with whole steps, each law taken where ``devices.limits`` lets it be; whether
+    it settled. For the rest see ``newton``.
 
     ``begin`` puts the laws where they begin best, else they are taken at ``x``. It ends where the next step, after
     what the last two show, would be within the bounds.
