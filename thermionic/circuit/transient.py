@@ -179,7 +179,7 @@ class Stepper:
         return (
             table.laws, table.at, table.numbers, system.senses, self.reference, system.B, system.S,
             np.ascontiguousarray(system.C), np.ascontiguousarray(base), np.ascontiguousarray(system.b_dc),
-            waves.numbers, waves.ends, waves.places, self.floor, self.relative, self.moved, self.largest,
+            waves.numbers, waves.ends, waves.places, self.floor, self.relative, self.moved, self.largest, table.own,
         )  # fmt: skip
 
     def go(self, start: OperatingPoint | Array | None, at_rest: bool, keep_from: float) -> Transient:
@@ -207,9 +207,10 @@ class Stepper:
         )  # fmt: skip
         # The time, the step that is wanted, and whether it is a first one from rest.
         settling = at_rest or isinstance(start, np.ndarray)
-        clock = np.array([0.0, min(self.longest, self.until) / (65536 if at_rest else 64), float(settling)])
-        # C dx/dt at the start of each step, which the first stage needs, and dx/dt to guess the next step from.
-        x, slope, rate = x.copy(), np.zeros(size), self.rate(x, 0.0)
+        # And what is known of how Newton converges: nothing.
+        clock = np.array([0.0, min(self.longest, self.until) / (65536 if at_rest else 64), float(settling), np.inf])
+        # C dx/dt at the start of each step, which the first stage needs, and what the next step is guessed from.
+        x, ahead, rate = x.copy(), np.zeros((2, size)), self.rate(x, 0.0)
         all_seconds, all_points = ([np.zeros(1)], [x[None].copy()]) if keep_from <= 0 else ([], [])
         count = np.zeros(2, dtype=int)
         circuit = self._circuit()
@@ -220,7 +221,7 @@ class Stepper:
                     f"following {self.system.netlist.title} in time ({clock[0]:.3g} of {self.until:.3g} s done)"
                 )
                 state = follow(
-                    *circuit, *factors, x, slope, rate, clock, corner, self.longest, _LEAST_STEP * self.until,
+                    *circuit, *factors, x, ahead, rate, clock, corner, self.longest, _LEAST_STEP * self.until,
                     keep_from, seconds, points, count,
                 )  # fmt: skip
                 if state == STUCK:
@@ -234,7 +235,7 @@ class Stepper:
                         circuit = self._circuit()
                     if self.warming:
                         rate[:] = self.rate(x, float(clock[0]))
-            slope[:] = 0.0
+            ahead[:] = 0.0
             if following + 1 < len(self.corners):
                 clock[1] = min(clock[1], self.longest / 64)
         return Transient(self.present, np.concatenate(all_seconds), np.concatenate(all_points))
@@ -295,8 +296,9 @@ class Stepper:
         """One step of TR-BDF2: the new unknowns, C dx/dt there, and the error over what is allowed; None where it
         cannot be solved. ``slope`` is dx/dt before, to guess from, ``rate`` C dx/dt."""
         new, new_rate = np.empty(len(x)), np.empty(len(x))
+        ahead = np.array([slope, np.zeros(len(x))])
         error = one_step(
-            *self._circuit(), x.copy(), slope.copy(), rate.copy(), float(second), float(h), settle, new, new_rate
+            *self._circuit(), x.copy(), ahead, rate.copy(), float(second), float(h), settle, new, new_rate
         )
         return None if error < 0 else (new, new_rate, float(error))
 

@@ -259,6 +259,14 @@ class Table:
         for column, value in enumerate(flat):
             self.numbers[:, column] = value
 
+    @lazily
+    def own(self) -> NDArray[np.int_]:
+        """From where to where the injects of the device are that each port is of, (ports, 2)."""
+        ranges = [
+            (inject, injects) for _, port, ports, inject, injects in self.at.tolist() for _ in range(port, ports)
+        ]
+        return np.array(ranges, dtype=np.int64).reshape(-1, 2)
+
     def evaluate(
         self, v: Array, phase: Array | float, i: Array, g: Array, which: NDArray[np.int_] | None = None
     ) -> None:

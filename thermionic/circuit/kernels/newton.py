@@ -158,6 +158,7 @@ def newton(
 
 
 _CONTRACTS = 0.1  # a step over the one before, from which on Newton is taken to converge by squares
+_FORESEEN = 0.01  # of the residual that is allowed, where the last step is not taken
 
 
 @ready((
@@ -224,6 +225,7 @@ def newton_of_limited(
             largest, most = 0.0, 1.0
             for one in range(size):
                 largest, most = max(largest, abs(residual[one])), max(most, abs(x[one]))
-            return largest < ampere * most
+            if largest < (1.0 if step <= 1.0 else _FORESEEN) * ampere * most:
+                return True
         before = step
     return False

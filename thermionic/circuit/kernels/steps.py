@@ -17,6 +17,8 @@ GAMMA = 2.0 - math.sqrt(2.0)
 _HALF = 0.5 * GAMMA
 _WEIGHT = math.sqrt(2.0) / 4.0
 _NEWTON = 12
+_VOLT, _RELATIVE = 1e-6, 1e-6  # what Newton's last step may be at a port
+_SURE = 10.0
 # Up to so many ports a plain elimination is quicker than a library's, which has to be called.
 _FEW = 40
 TRIED, AT_CORNER, STUCK = 0, 1, 2
@@ -38,25 +40,44 @@ def sources(steady: Any, waves: Any, wave_ends: Any, wave_places: Any, second: f
 
 
 @compiled
-def _beyond(laws: Any, at: Any, numbers: Any, reference: Any, v: Any, i: Any, g: Any, beyond: Any) -> None:
-    """What the devices' currents are beyond those of the reference slopes."""
+def _beyond(
+    laws: Any, at: Any, numbers: Any, reference: Any, own: Any, v: Any, i: Any, g: Any, beyond: Any
+) -> None:  # fmt: skip
+    """What the devices' currents are beyond those of the reference slopes, and by how much their slopes are."""
     for inject in range(len(reference)):
         i[0, inject] = 0.0
         for port in range(v.shape[1]):
             g[0, inject, port] = 0.0
     evaluate(laws, at, numbers, v, np.zeros(1), i, g)
-    for inject in range(len(reference)):
-        beyond[inject] = i[0, inject]
-        for port in range(v.shape[1]):
+    beyond[:] = i[0]
+    for port in range(len(own)):
+        for inject in range(own[port, 0], own[port, 1]):
             beyond[inject] -= reference[inject, port] * v[0, port]
+            g[0, inject, port] -= reference[inject, port]
+
+
+@compiled
+def _times_own(impedance: Any, g: Any, own: Any, matrix: Any) -> None:
+    """impedance g to ``matrix``, for slopes ``g`` (injects, ports) that each device has by its own ports alone: ``own``
+    (ports, 2) is where each port's injects begin and end."""
+    for row in range(len(matrix)):
+        for port in range(len(matrix)):
+            total = 0.0
+            for inject in range(own[port, 0], own[port, 1]):
+                total += impedance[row, inject] * g[inject, port]
+            matrix[row, port] = total
 
 
 @compiled
 def _implicit(
     laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, inverse: Any, reach: Any, impedance: Any,
-    rhs: Any, guess: Any, out: Any,
+    own: Any, bend: Any, rhs: Any, guess: Any, out: Any,
 ) -> bool:  # fmt: skip
-    """Solve C x / (gamma/2 h) + G x + B i(S^T x) = rhs, from port voltages near those of ``guess``: x to ``out``."""
+    """Solve C x / (gamma/2 h) + G x + B i(S^T x) = rhs, from port voltages near those of ``guess``: x to ``out``.
+
+    ``bend`` (1,) is how much of the square of Newton's step, in what is allowed, the next step has been: where that
+    says that the next is within what is allowed, it is not taken.
+    """
     size, ports, injects = len(rhs), len(ends), len(reference)
     still = np.dot(inverse, rhs)
     if ports == 0:
@@ -69,13 +90,12 @@ def _implicit(
     i, g = np.empty((1, injects)), np.empty((1, injects, ports))
     beyond, ahead, step, left = np.empty(injects), np.empty(injects), np.empty(ports), np.empty(ports)
     pivots = np.empty(ports, dtype=np.int64)
+    matrix = np.empty((ports, ports))
+    before = 0.0
     for _ in range(_NEWTON):
-        _beyond(laws, at, numbers, reference, v, i, g, beyond)
-        for inject in range(injects):
-            for port in range(ports):
-                g[0, inject, port] -= reference[inject, port]
+        _beyond(laws, at, numbers, reference, own, v, i, g, beyond)
         dropped = np.dot(impedance, beyond)
-        matrix = np.dot(impedance, g[0])
+        _times_own(impedance, g[0], own, matrix)
         for port in range(ports):
             step[port] = open_volts[port] - v[0, port] - dropped[port]
             left[port] = step[port]
@@ -98,7 +118,7 @@ def _implicit(
             while fraction > 1e-3:
                 for port in range(ports):
                     w[0, port] = v[0, port] + fraction * step[port]
-                _beyond(laws, at, numbers, reference, w, i, g, ahead)
+                _beyond(laws, at, numbers, reference, own, w, i, g, ahead)
                 dropped = np.dot(impedance, ahead)
                 total = 0.0
                 for port in range(ports):
@@ -107,14 +127,20 @@ def _implicit(
                     break
                 fraction *= 0.5
             g = slopes
-        settled = fraction == 1.0
+        size_of_step = 0.0
         for port in range(ports):
             v[0, port] += fraction * step[port]
-            if abs(step[port]) > 1e-6 + 1e-6 * abs(v[0, port]):
-                settled = False
-        if settled:
-            for inject in range(injects):
-                for port in range(ports):
+            size_of_step = max(size_of_step, abs(step[port]) / (_VOLT + _RELATIVE * abs(v[0, port])))
+        if fraction < 1.0:
+            before = 0.0
+            continue
+        if before > 0.0:
+            seen = size_of_step / before**2
+            bend[0] = max(seen, 0.5 * bend[0]) if bend[0] < np.inf else seen
+        before = size_of_step
+        if size_of_step <= 1.0 or _SURE * bend[0] * size_of_step**2 <= 1.0:
+            for port in range(ports):
+                for inject in range(own[port, 0], own[port, 1]):
                     beyond[inject] += g[0, inject, port] * step[port]
             moved = np.dot(reach, beyond)
             for one in range(size):
@@ -129,10 +155,12 @@ def _implicit(
 def _step(
     laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, C: Any, inverse: Any, reach: Any, impedance: Any,
     steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
-    x: Any, slope: Any, rate: Any, second: float, h: float, settle: bool, new: Any, new_rate: Any,
+    own: Any, bend: Any, x: Any, ahead: Any, rate: Any, second: float, h: float, settle: bool,
+    middle: Any, new: Any, new_rate: Any,
 ) -> float:  # fmt: skip
-    """One step of TR-BDF2 (see transient): the new unknowns to ``new``, C dx/dt there to ``new_rate``. Returns the
-    error over what is allowed, or -1 where a stage could not be solved."""
+    """One step of TR-BDF2 (see transient): the unknowns after its first stage to ``middle`` and the new ones to
+    ``new``, C dx/dt there to ``new_rate``. Returns the error over what is allowed, or -1 where a stage could not be
+    solved. ``ahead`` (2, size) is how the unknowns went before, see ``_went``, to guess from."""
     size, per = len(x), 1.0 / (_HALF * h)
     held = np.dot(C, x)
     b, guess = np.empty(size), np.empty(size)
@@ -142,19 +170,19 @@ def _step(
         sources(steady, waves, wave_ends, wave_places, second + h, b)
         for one in range(size):
             b[one] += held[one] * per
-        if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, b, x, new):
+        if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, own, bend, b, x, new):
             return -1.0
         after = np.dot(C, new)
         for one in range(size):
             new_rate[one] = (after[one] - held[one]) * per
         return 0.5
     # Trapezoidal to gamma h ...
-    middle = np.empty(size)
-    sources(steady, waves, wave_ends, wave_places, second + GAMMA * h, b)
+    reached = GAMMA * h
+    sources(steady, waves, wave_ends, wave_places, second + reached, b)
     for one in range(size):
         b[one] += held[one] * per + rate[one]
-        guess[one] = x[one] + GAMMA * h * slope[one]
-    if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, b, guess, middle):
+        guess[one] = x[one] + reached * (ahead[0, one] + reached * ahead[1, one])
+    if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, own, bend, b, guess, middle):
         return -1.0
     middle_rate = np.dot(C, middle)
     # ... then the second backward difference to h, of the same matrix.
@@ -162,8 +190,10 @@ def _step(
     for one in range(size):
         middle_rate[one] = (middle_rate[one] - held[one]) * per - rate[one]
         b[one] += held[one] * per + _WEIGHT / _HALF * (rate[one] + middle_rate[one])
-        guess[one] = x[one] + (middle[one] - x[one]) / GAMMA
-    if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, b, guess, new):
+        # By the parabola, but of what has stood still so far by the line.
+        straight, gone = ahead[0, one] * h, middle[one] - x[one]
+        guess[one] = x[one] + (straight + (gone - GAMMA * straight) / GAMMA**2 if straight != 0.0 else gone / GAMMA)
+    if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, own, bend, b, guess, new):
         return -1.0
     after = np.dot(C, new)
     # The embedded third-order formula's difference, filtered through the matrix of the stage.
@@ -186,6 +216,15 @@ def _step(
         for one in range(size):
             largest[one] = max(largest[one], abs(x[one]), abs(new[one]))
     return error
+
+
+@compiled
+def _went(x: Any, middle: Any, new: Any, h: float, ahead: Any) -> None:
+    """dx/dt at the end of a step and half of d2x/dt2 to ``ahead`` (2, size), by the parabola through its three points."""
+    for one in range(len(x)):
+        whole = (new[one] - x[one]) / h
+        bent = ((new[one] - middle[one]) / ((1.0 - GAMMA) * h) - whole) / (GAMMA * h)
+        ahead[0, one], ahead[1, one] = whole + bent * h, bent
 
 
 @compiled
@@ -222,13 +261,13 @@ _ALLOWED = (takes(REAL, 1), REAL, takes(TRUTH, 1), gives(REAL, 1))
 
 
 @ready(REAL(
-    *_TABLE, *_CIRCUIT, *_SOURCES, *_ALLOWED, gives(REAL, 1), gives(REAL, 1), gives(REAL, 1), REAL, REAL, TRUTH,
-    gives(REAL, 1), gives(REAL, 1),
+    *_TABLE, *_CIRCUIT, *_SOURCES, *_ALLOWED, takes(WHOLE, 2), gives(REAL, 1), gives(REAL, 2), gives(REAL, 1), REAL,
+    REAL, TRUTH, gives(REAL, 1), gives(REAL, 1),
 ))  # fmt: skip
 def one_step(
     laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, C: Any, base: Any,
     steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
-    x: Any, slope: Any, rate: Any, second: float, h: float, settle: bool, new: Any, new_rate: Any,
+    own: Any, x: Any, ahead: Any, rate: Any, second: float, h: float, settle: bool, new: Any, new_rate: Any,
 ) -> Any:  # fmt: skip
     """One step by itself: see _step."""
     inverse, reach = np.empty(C.shape), np.empty(B.shape)
@@ -237,30 +276,30 @@ def one_step(
     return _step(
         laws, at, numbers, ends, reference, C, inverse, reach, impedance,
         steady, waves, wave_ends, wave_places, floor, relative, moved, largest,
-        x, slope, rate, second, h, settle, new, new_rate,
+        own, np.full(1, np.inf), x, ahead, rate, second, h, settle, np.empty(len(x)), new, new_rate,
     )  # fmt: skip
 
 
 @ready(WHOLE(
-    *_TABLE, *_CIRCUIT, *_SOURCES, *_ALLOWED, gives(REAL, 1), gives(REAL, 3), gives(REAL, 3), gives(REAL, 3),
-    gives(REAL, 1), gives(REAL, 1), gives(REAL, 1), gives(REAL, 1), REAL, REAL, REAL, REAL, gives(REAL, 1),
-    gives(REAL, 2), gives(WHOLE, 1),
+    *_TABLE, *_CIRCUIT, *_SOURCES, *_ALLOWED, takes(WHOLE, 2), gives(REAL, 1), gives(REAL, 3), gives(REAL, 3),
+    gives(REAL, 3), gives(REAL, 1), gives(REAL, 2), gives(REAL, 1), gives(REAL, 1), REAL, REAL, REAL, REAL,
+    gives(REAL, 1), gives(REAL, 2), gives(WHOLE, 1),
 ))  # fmt: skip
 def follow(
     laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, C: Any, base: Any,
     steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
-    kept_steps: Any, kept_inverses: Any, kept_reaches: Any, kept_impedances: Any,
-    x: Any, slope: Any, rate: Any, clock: Any, corner: float, longest: float, least: float, keep_from: float,
+    own: Any, kept_steps: Any, kept_inverses: Any, kept_reaches: Any, kept_impedances: Any,
+    x: Any, ahead: Any, rate: Any, clock: Any, corner: float, longest: float, least: float, keep_from: float,
     seconds: Any, points: Any, count: Any,
 ) -> int:  # fmt: skip
     """Step after step up to ``corner``, or until as many were tried as ``seconds`` and ``points`` have room for, or a
     step would be shorter than ``least``: AT_CORNER, TRIED or STUCK.
 
-    ``clock`` holds the time, the step that is wanted next and whether the next is a first one from rest; with ``x``,
-    ``slope`` (dx/dt) and ``rate`` (C dx/dt) it goes in and comes out. ``count`` says how many points were written,
+    ``clock`` holds the time, the step that is wanted next, whether the next is a first one from rest, and the bend
+    that Newton has seen; with ``x``, ``ahead`` (see ``_went``) and ``rate`` (C dx/dt) it goes in and comes out. ``count`` says how many points were written,
     those from ``keep_from`` on, and the next of the kept factors to be replaced.
     """
-    new, new_rate = np.empty(len(x)), np.empty(len(x))
+    new, new_rate, middle = np.empty(len(x)), np.empty(len(x)), np.empty(len(x))
     count[0] = 0
     for _ in range(len(seconds)):
         second, wanted, settle = clock[0], clock[1], clock[2] != 0.0
@@ -287,7 +326,7 @@ def follow(
         error = _step(
             laws, at, numbers, ends, reference, C, kept_inverses[place], kept_reaches[place], kept_impedances[place],
             steady, waves, wave_ends, wave_places, floor, relative, moved, largest,
-            x, slope, rate, second, h, settle, new, new_rate,
+            own, clock[3:], x, ahead, rate, second, h, settle, middle, new, new_rate,
         )  # fmt: skip
         if error < 0.0:
             clock[1] = h / 8.0
@@ -296,8 +335,11 @@ def follow(
         if error > 1.0 and not settle:
             clock[1] = h * max(0.2, growth)
             continue
+        if settle:
+            ahead[:] = 0.0
+        else:
+            _went(x, middle, new, h, ahead)
         for one in range(len(x)):
-            slope[one] = 0.0 if settle else (new[one] - x[one]) / h
             x[one], rate[one] = new[one], new_rate[one]
         clock[0] = second + h
         clock[1] = h * min(2.0, max(0.3, growth))
