@@ -58,8 +58,8 @@ def _beyond(
 
 @compiled
 def _times_own(impedance: Any, g: Any, own: Any, matrix: Any) -> None:
-    """impedance g to ``matrix``, for slopes ``g`` (injects, ports) that each device has by its own ports alone: ``own``
-    (ports, 2) is where each port's injects begin and end."""
+    """impedance g to ``matrix``, for slopes ``g`` (injects, ports) that each device has by its own ports alone.
+    ``own`` (ports, 2) is where each port's injects begin and end."""
     for row in range(len(matrix)):
         for port in range(len(matrix)):
             total = 0.0
@@ -220,7 +220,7 @@ def _step(
 
 @compiled
 def _went(x: Any, middle: Any, new: Any, h: float, ahead: Any) -> None:
-    """dx/dt at the end of a step and half of d2x/dt2 to ``ahead`` (2, size), by the parabola through its three points."""
+    """dx/dt at the end of a step and half of d2x/dt2 to ``ahead`` (2, size), by the parabola through its points."""
     for one in range(len(x)):
         whole = (new[one] - x[one]) / h
         bent = ((new[one] - middle[one]) / ((1.0 - GAMMA) * h) - whole) / (GAMMA * h)
@@ -296,8 +296,9 @@ def follow(
     step would be shorter than ``least``: AT_CORNER, TRIED or STUCK.
 
     ``clock`` holds the time, the step that is wanted next, whether the next is a first one from rest, and the bend
-    that Newton has seen; with ``x``, ``ahead`` (see ``_went``) and ``rate`` (C dx/dt) it goes in and comes out. ``count`` says how many points were written,
-    those from ``keep_from`` on, and the next of the kept factors to be replaced.
+    that Newton has seen; with ``x``, ``ahead`` (see ``_went``) and ``rate`` (C dx/dt) it goes in and comes out.
+    ``count`` says how many points were written, those from ``keep_from`` on, and the next of the kept factors to be
+    replaced.
     """
     new, new_rate, middle = np.empty(len(x)), np.empty(len(x)), np.empty(len(x))
     count[0] = 0
