@@ -24,6 +24,7 @@ from thermionic.devices.base import Array
 from thermionic.lazily import lazily
 
 _THRESHOLD = 1e-2  # a pivot is at least this part of the largest in its column, in every sample
+_EXAMPLES = 5  # of the matrices to come, from the first to the last
 _SEARCHED = 4  # rows that are looked through for each pivot, at most
 _GOOD = 1e-10  # the residual of a solution over what its row could add up to
 _KEPT = 64
@@ -112,22 +113,23 @@ class Pattern:
         for attempt in range(2):
             order = self._order
             if order is None:
-                picks = np.unique(np.linspace(0, count - 1, 5).astype(int))
+                picks = sorted({k * (count - 1) // (_EXAMPLES - 1) for k in range(_EXAMPLES)})
                 order = self._order = self._plan(some(picks))
             bad = np.zeros(x.shape[2], dtype=bool)
             steps = order.steps, order.bounds, *order.parts, self.rows, self.columns, order.entries
             eliminate(*steps, _GOOD, *given, turning, *sides, x, x_i, bad)
             bad = bad[:count]
-            if attempt or bad.mean() <= 0.1:
+            failed = np.count_nonzero(bad)
+            if attempt or failed <= 0.1 * count:
                 break
             self._order = None  # it was chosen for other values: choose again
         solution: Numbers = x[..., :count]
         if not real:
             solution = np.empty((*rhs.shape[:2], count), dtype=complex)
             solution.real, solution.imag = x[..., :count], x_i[..., :count]
-        if bad.any():
+        if failed:
             values = some(bad)
-            dense = np.zeros((int(bad.sum()), self.size, self.size), dtype=values.dtype)
+            dense = np.zeros((failed, self.size, self.size), dtype=values.dtype)
             dense[:, self.rows, self.columns] = values.T
             columns = np.moveaxis(np.broadcast_to(rhs, solution.shape)[..., bad], 2, 0)
             solution[..., bad] = np.moveaxis(np.linalg.solve(dense, columns), 0, 2)
@@ -162,18 +164,16 @@ def forget() -> None:
         _patterns.clear()
 
 
-def incidence(pattern: Pattern, B: Array, S: Array) -> csr_matrix:
-    """How the slopes g (injects x ports, flattened) enter the entries of B g S^T: (entries, injects * ports)."""
+def incidence(pattern: Pattern, pairs: tuple[NDArray[np.int_], ...], B: Array, S: Array) -> csr_matrix:
+    """How the slopes g at ``pairs`` of an inject and a port enter the entries of B g S^T: (entries, pairs)."""
     place = np.full((pattern.size, pattern.size), -1)
     place[pattern.rows, pattern.columns] = np.arange(len(pattern.rows))
     entries, slopes, signs = [], [], []
-    ports = S.shape[1]
-    for inject in range(B.shape[1]):
+    for pair, (inject, port) in enumerate(zip(*pairs, strict=True)):
         for row in np.nonzero(B[:, inject])[0]:
-            for port in range(ports):
-                for column in np.nonzero(S[:, port])[0]:
-                    if place[row, column] >= 0:
-                        entries.append(place[row, column])
-                        slopes.append(inject * ports + port)
-                        signs.append(B[row, inject] * S[column, port])
-    return csr_matrix((signs, (entries, slopes)), shape=(len(pattern.rows), B.shape[1] * ports))
+            for column in np.nonzero(S[:, port])[0]:
+                if place[row, column] >= 0:
+                    entries.append(place[row, column])
+                    slopes.append(pair)
+                    signs.append(B[row, inject] * S[column, port])
+    return csr_matrix((signs, (entries, slopes)), shape=(len(pattern.rows), len(pairs[0])))

@@ -106,5 +106,4 @@ class Frame:
     def _summed(self, at: NDArray[np.int_], values: list[float]) -> Array:
         wide = self.size + 1
         summed = np.bincount(at, np.array(values, dtype=float), wide * wide)
-        matrix: Array = summed.astype(float, copy=False).reshape(wide, wide)[1:, 1:]
-        return matrix
+        return np.ascontiguousarray(summed.reshape(wide, wide)[1:, 1:], dtype=np.float64)

@@ -38,7 +38,7 @@ def respond(
         slopes, storage = np.swapaxes(slopes, -1, -2), np.swapaxes(storage, -1, -2)
         extra = None if extra is None else np.swapaxes(extra, -1, -2)
     omega = 2 * np.pi * hertz
-    lead = np.broadcast_shapes(slopes.shape[:-2], storage.shape[:-2])
+    lead = np.broadcast_shapes(slopes.shape[:-2], storage.shape[:-2]) if slopes.ndim + storage.ndim > 4 else ()
     try:
         if not lead and len(hertz) < _FEW:
             matrices = slopes + 1j * omega[:, None, None] * storage
@@ -61,14 +61,16 @@ def _together(
     lead: tuple[int, ...],
 ) -> ComplexArray:
     size = slopes.shape[-1]
-    filled = (slopes != 0).reshape(-1, size, size).any(axis=0) | (storage != 0).reshape(-1, size, size).any(axis=0)
+    filled = np.zeros((size, size), dtype=bool)
+    for matrix in (slopes, storage):
+        filled |= matrix != 0 if matrix.ndim == 2 else (matrix != 0).reshape(-1, size, size).any(axis=0)
     if extra is not None:
         filled = filled | np.any(extra != 0, axis=0)
     shape = pattern(filled)
     if extra is None and not lead and len(omega) <= _AT_ONCE:
         budget.check("sweeping over frequency")
         at = shape.rows, shape.columns
-        return np.moveaxis(shape.sweep(slopes[at], storage[at], omega, rhs[:, :, None]), 2, 0)
+        return shape.sweep(slopes[at], storage[at], omega, rhs[:, :, None]).transpose(2, 0, 1)
     # (entries, ..., frequencies)
     g = np.moveaxis(slopes[..., shape.rows, shape.columns], -1, 0)
     c = np.moveaxis(storage[..., shape.rows, shape.columns], -1, 0)

@@ -115,13 +115,13 @@ class System:
         if len(lengths) > 1:
             raise NetlistRefused(f"{netlist.title} has arrays of {sorted(lengths)} variants; all must agree.")
         self.variants: int | None = lengths.pop() if lengths else None
+        self.G: Array
         if self.variants is None:
-            self.G: Array
-            self.C: Array
             self.G, self.C = self.frame.added_up(pieces)
             self._excite(pieces)
         else:
-            self._add_up_variants(self.variants)
+            self.G = self._of_variants("conductance")
+            self._excite_variants(self.variants)
         leaks = np.einsum("...ii->...i", self.G)[..., : len(self.nodes)]
         leaks += LEAK_SIEMENS
 
@@ -176,19 +176,25 @@ class System:
                 tone[place.unknowns[where]] += size
         self.b_dc, self.b_tone = np.array(dc[:-1]), np.array(tone[:-1])
 
-    def _add_up_variants(self, variants: int) -> None:
+    @lazily
+    def C(self) -> Array:
+        """That of variants, which not every analysis looks at; that of one circuit is there with G."""
+        return self._of_variants("storage")
+
+    def _of_variants(self, method: str) -> Array:
         """The devices' local matrices added up, one a variant. An entry of all variants lies together, for most of a
         matrix is nothing and what is not there is never looked at."""
         wide = self.size + 1
-        matrices = []
-        for method in ("conductance", "storage"):
-            total = np.zeros((wide, wide, variants))
-            for place in self.placed:
-                local = getattr(place.part.device, method)()
-                for row, column in zip(*_filled(local), strict=True):
-                    total[place.unknowns[row], place.unknowns[column]] += local[..., row, column]
-            matrices.append(np.moveaxis(total[:-1, :-1], -1, 0))
-        self.G, self.C = matrices
+        total = np.zeros((wide, wide, self.variants or 1))
+        for place in self.placed:
+            local = getattr(place.part.device, method)()
+            for row, column in zip(*_filled(local), strict=True):
+                total[place.unknowns[row], place.unknowns[column]] += local[..., row, column]
+        return np.moveaxis(total[:-1, :-1], -1, 0)
+
+    def _excite_variants(self, variants: int) -> None:
+        """The right-hand sides, one a variant."""
+        wide = self.size + 1
         excited = [place.part.device.excitation() for place in self.placed]
         kind = complex if any(np.iscomplexobj(one.tone) for one in excited) else float
         dc, tone = np.zeros((variants, wide)), np.zeros((variants, wide), dtype=kind)

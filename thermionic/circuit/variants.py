@@ -33,6 +33,7 @@ from thermionic.errors import NetlistRefused, NoSolution
 
 _ITERATIONS = 25
 _VOLT, _RELATIVE = 1e-8, 1e-8
+_CONTRACTS, _SURE = 0.1, 100.0
 Thing = TypeVar("Thing")
 
 
@@ -92,7 +93,8 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
             nominal = operating_point(System(one_of(system.netlist, 0))).x
         count = system.variants
         shape = pattern(system.conducting)
-        spread = incidence(shape, system.B, system.S)
+        pairs = np.nonzero(system.coupled)
+        spread = incidence(shape, pairs, system.B, system.S)
         linear = np.ascontiguousarray(
             np.broadcast_to(
                 system.G[..., shape.rows, shape.columns].T.reshape(len(shape.rows), -1), (len(shape.rows), count)
@@ -100,20 +102,25 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
         )
         sources = np.broadcast_to(system.b_dc, (count, system.size)).T
         x = np.broadcast_to(nominal, (count, system.size)).T.copy()
-        settled = np.zeros(count, dtype=bool)
+        settled, before = np.zeros(count, dtype=bool), np.full(count, np.inf)
         for _ in range(_ITERATIONS):
             budget.check(f"solving {count} variants of {system.netlist.title}")
             i, g = system.currents(np.ascontiguousarray((system.S.T @ x).T))
             residual = shape.product(linear, x) + system.B @ i.T - sources
-            values = linear + spread @ g.reshape(count, -1).T
+            slopes: Array = g[:, pairs[0], pairs[1]]
+            values: Array = linear + spread @ slopes.T
             try:
                 step = shape.solve(values, -residual[:, None])[:, 0]
             except np.linalg.LinAlgError:
                 break
             x = x + step
-            settled = np.all(np.abs(step) <= _VOLT + _RELATIVE * np.abs(x), axis=0)
+            size = np.max(np.abs(step) / (_VOLT + _RELATIVE * np.abs(x)), axis=0)
+            # Where each step is by the square of the one before, the next would be this one's cube over that square.
+            squares = (size < _CONTRACTS * before) & np.isfinite(before)
+            settled = (size <= 1.0) | (squares & (_SURE * size**3 <= before**2))
             if settled.all():
                 break
+            before = size
         x = np.ascontiguousarray(x.T)
         reasons: dict[int, str] = {}
         for variant in np.nonzero(~settled)[0]:

@@ -235,15 +235,21 @@ def _dropped(members: Any, count: int, member: int) -> int:
 
 
 @compiled
-def _share(work: Any, place: Any, members: Any, count: int, entry: int, column: int) -> float:
+def _share(sizes: Any, place: Any, members: Any, count: int, entry: int, column: int) -> float:
     """An entry's size over the largest in its column, the least of the samples."""
     least = np.inf
-    for sample in range(work.shape[1]):
+    for sample in range(sizes.shape[1]):
         largest = 1e-300
         for one in range(count):
-            largest = max(largest, abs(work[place[members[one], column], sample]))
-        least = min(least, abs(work[entry, sample]) / largest)
+            largest = max(largest, sizes[place[members[one], column], sample])
+        least = min(least, sizes[entry, sample] / largest)
     return least
+
+
+@compiled
+def _sized(value: Any) -> Any:
+    """How large a number is, within a factor of the root of two: what a choice of pivots needs, and soon had."""
+    return abs(value.real) + abs(value.imag)
 
 
 @ready(*((WHOLE, _PLACES, _PLACES, takes(kind, 2), REAL, WHOLE) for kind in (REAL, COMPLEX)))
@@ -256,6 +262,10 @@ def plan(size: int, rows: Any, columns: Any, values: Any, threshold: float, sear
     """
     entries = len(rows)
     work = _grown(values.copy(), 2 * entries + 8)
+    sizes = np.zeros(work.shape)
+    for entry in range(entries):
+        for sample in range(work.shape[1]):
+            sizes[entry, sample] = _sized(work[entry, sample])
     place = np.full((size, size), -1)
     in_row, in_column = np.empty((size, size), dtype=np.int64), np.empty((size, size), dtype=np.int64)
     row_count, column_count = np.zeros(size, dtype=np.int64), np.zeros(size, dtype=np.int64)
@@ -288,7 +298,7 @@ def plan(size: int, rows: Any, columns: Any, values: Any, threshold: float, sear
             for one in range(row_count[row]):
                 column = in_row[row, one]
                 cost = (row_count[row] - 1.0) * (column_count[column] - 1.0)
-                share = _share(work, place, in_column[column], column_count[column], place[row, column], column)
+                share = _share(sizes, place, in_column[column], column_count[column], place[row, column], column)
                 if share >= threshold:
                     if cost < best_cost or (cost == best_cost and share > best_share):
                         best_cost, best_share, best_row, best_column = cost, share, row, column
@@ -326,7 +336,7 @@ def plan(size: int, rows: Any, columns: Any, values: Any, threshold: float, sear
                     # The elimination fills it.
                     changed = place[lower, other] = entries
                     entries += 1
-                    work = _grown(work, entries)
+                    work, sizes = _grown(work, entries), _grown(sizes, entries)
                     in_row[lower, row_count[lower]] = other
                     in_column[other, column_count[other]] = lower
                     row_count[lower] += 1
@@ -336,6 +346,7 @@ def plan(size: int, rows: Any, columns: Any, values: Any, threshold: float, sear
                 for sample in range(work.shape[1]):
                     factor = work[entry, sample] / work[pivot, sample]
                     work[changed, sample] -= factor * work[right[across + two], sample]
+                    sizes[changed, sample] = _sized(work[changed, sample])
         bounds[step + 1] = first + column_count[column], across + row_count[row], target
     last = bounds[size]
     return (
