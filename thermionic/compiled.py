@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
+import subprocess
 import sys
 from collections.abc import Callable
 from importlib import import_module
@@ -21,21 +22,22 @@ import numba
 from thermionic.lazily import lazily
 
 PACKAGE = Path(__file__).parent
-# Every file with a compiled function.
-SOURCES = (
-    "devices/waves.py",
-    "devices/programs.py",
-    "devices/knees.py",
-    "devices/converter_laws.py",
-    "devices/laws.py",
-    "devices/limits.py",
-    "circuit/kernels/balance.py",
-    "circuit/kernels/dense.py",
-    "circuit/kernels/newton.py",
-    "circuit/kernels/sparse.py",
-    "circuit/kernels/steps.py",
-    "chassis/kernels.py",
+# Every file with a compiled function, those together that call each other.
+TOGETHER = (
+    (
+        "devices/waves.py",
+        "devices/programs.py",
+        "devices/knees.py",
+        "devices/converter_laws.py",
+        "devices/laws.py",
+        "devices/limits.py",
+        "circuit/kernels/dense.py",
+        "circuit/kernels/newton.py",
+        "circuit/kernels/steps.py",
+    ),
+    ("circuit/kernels/sparse.py", "circuit/kernels/balance.py", "chassis/kernels.py"),
 )
+SOURCES = tuple(source for sources in TOGETHER for source in sources)
 
 
 def _folder() -> Path:
@@ -104,8 +106,24 @@ def ready(*signatures: Any) -> Callable[[Any], Ready]:
 
 
 def make_ready() -> None:
-    """Compile whatever is not compiled yet: a minute after an update, else a moment."""
-    for source in SOURCES:
+    """Compile whatever is not compiled yet, side by side: half a minute or more after an update, else a moment."""
+    command = f"from {__name__} import make_some_ready; make_some_ready(%d)"
+    surroundings = {
+        **os.environ,
+        "PYTHONPATH": os.pathsep.join([str(PACKAGE.parent), os.environ.get("PYTHONPATH", "")]),
+    }
+    # Each ends by itself, whatever becomes of this one.
+    running = [
+        subprocess.Popen([sys.executable, "-c", command % which], env=surroundings) for which in range(len(TOGETHER))
+    ]
+    codes = [one.wait() for one in running]
+    if any(codes):
+        raise RuntimeError("The solver could not be compiled; what failed is said above.")
+
+
+def make_some_ready(which: int) -> None:
+    """Compile those of ``TOGETHER`` that ``which`` says, in this process."""
+    for source in TOGETHER[which]:
         module = import_module(f"{PACKAGE.name}.{source.removesuffix('.py').replace('/', '.')}")
         for one in vars(module).values():
             if isinstance(one, Ready):

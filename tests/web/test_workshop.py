@@ -1,6 +1,7 @@
 """Projects and revisions: what is kept, whose it is, and what a refusal leaves alone."""
 
 import json
+import pickle
 
 import pytest
 from django.core.cache import caches
@@ -10,6 +11,7 @@ from django.urls import reverse
 from bold_anode.amps import operations
 from bold_anode.amps.models import Project, Revision
 from thermionic import examples
+from thermionic.amplifier import solve
 from thermionic.design import changed, dump
 from thermionic.errors import ThermionicError
 
@@ -131,6 +133,25 @@ def test_a_design_without_a_solution_is_refused_and_nothing_is_stored(bench, pro
     page = bench.get(reverse("room", args=[project.pk, "chain"]))
     assert page.status_code == 422
     assert "cannot be solved" in page.content.decode()
+
+
+@pytest.mark.parametrize("name", ["lantern", "saltpan"])
+def test_solutions_are_kept_up_to_so_many_bytes(name):
+    """What one is counted with is the memory that it takes, as its parts come to when they are written out."""
+    from bold_anode.amps import solved
+
+    one = solved.Solved(solve(examples.example(name)))
+    assert one.findings
+    one.amplifier.stand_alone()
+    weight = solved._weight(one)
+    assert weight == pytest.approx(len(pickle.dumps(one.amplifier)), rel=0.4)
+    room = solved.KEPT_BYTES // weight
+    for count in range(room + 5):
+        solved._keep(f"{count}", one)
+    assert solved._recall("4") is None
+    assert solved._recall(f"{room + 4}") is one
+    assert len(solved._kept) == room
+    solved._kept.clear()
 
 
 def test_what_is_exported_can_be_imported(bench, project, owner):
