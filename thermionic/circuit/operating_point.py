@@ -130,6 +130,8 @@ def _solve(system: System, start: Array | None) -> Array:
         ("a shrinking conductance across every tube", lambda: _shrink_conductance(system)),
         ("following the circuit in a time of its own", lambda: _pseudo_transient(system)),
     ]
+    if system.size >= LARGE:
+        del attempts[1]  # which is how large ones are solved in any case
     if start is not None and len(start) == system.size:
         attempts.insert(0, ("Newton from the last solution", lambda: _newton(system, start, False)))
     tried: list[str] = []
