@@ -8,14 +8,16 @@ from collections.abc import Hashable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
-from threading import Condition
+from threading import Condition, Lock
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(eq=False)
 class _Place:
-    """A place in the line, of an account."""
+    """A place in the line, of an account; whoever makes room calls the one whose turn it is, and wakes no other."""
 
     who: Hashable
+    change: Condition
+    called: bool = False
 
 
 class Turn:
@@ -49,7 +51,8 @@ class Shares:
     def __init__(self, at_once: int, waiting: int, abreast: int, front_seconds: float) -> None:
         self.at_once, self.waiting = at_once, waiting
         self.abreast, self.front_seconds = abreast, front_seconds
-        self._change = Condition()
+        self._lock = Lock()
+        self._no_edits = Condition(self._lock)
         self._at_work: Counter[Hashable] = Counter()
         self._line: list[_Place] = []
         self._in_front = 0
@@ -69,30 +72,41 @@ class Shares:
         finally:
             _turn.reset(token)
             turn.leave()
-            with self._change:
+            with self._lock:
                 self._at_work[who] -= 1
                 if not self._at_work[who]:
                     del self._at_work[who]
-                self._edits -= edit
-                self._change.notify_all()
+                self._less_edits(edit)
+                self._call()
 
     def _wait(self, who: Hashable, seconds: float, edit: bool) -> bool:
         """Wait in line; whether the turn came."""
-        place = _Place(who)
-        with self._change:
+        with self._lock:
             if sum(other.who == who for other in self._line) >= self.waiting:
                 return False
+            place = _Place(who, Condition(self._lock))
             self._line.append(place)
             self._edits += edit
-            came = self._change.wait_for(lambda: self._next() is place, seconds)
-            self._line.remove(place)
-            if came:
-                self._at_work[who] += 1
-                self._in_front += 1
-            else:
-                self._edits -= edit
-            self._change.notify_all()
+            self._call()
+            came = place.change.wait_for(lambda: place.called, seconds)
+            if not came:
+                self._line.remove(place)
+                self._less_edits(edit)
             return came
+
+    def _call(self) -> None:
+        """Call whoever may come to the front."""
+        while (place := self._next()) is not None:
+            self._line.remove(place)
+            self._at_work[place.who] += 1
+            self._in_front += 1
+            place.called = True
+            place.change.notify()
+
+    def _less_edits(self, edit: bool) -> None:
+        self._edits -= edit
+        if not self._edits:
+            self._no_edits.notify_all()
 
     def _next(self) -> _Place | None:
         """Whose turn it is: the first in line whose account may have another at work."""
@@ -102,9 +116,9 @@ class Shares:
 
     def left(self) -> None:
         """A request has left the front."""
-        with self._change:
+        with self._lock:
             self._in_front -= 1
-            self._change.notify_all()
+            self._call()
 
     def edits_first(self) -> None:
         """Wait while anybody's edit is at work or waits in this process; called from what can wait."""
@@ -112,10 +126,10 @@ class Shares:
             turn = _turn.get()
             if turn is not None:
                 turn.leave()
-            with self._change:
-                self._change.wait_for(lambda: not self._edits, 1.0)
+            with self._no_edits:
+                self._no_edits.wait_for(lambda: not self._edits, 1.0)
 
 
 _turn: ContextVar[Turn | None] = ContextVar("turn", default=None)
 # A workshop page asks for a dozen cards, and who leaves it leaves those behind in the line.
-SHARES = Shares(at_once=2, waiting=18, abreast=2, front_seconds=0.5)
+SHARES = Shares(at_once=2, waiting=18, abreast=1, front_seconds=0.3)
