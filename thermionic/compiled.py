@@ -7,6 +7,7 @@ cannot be written to.
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
 import shutil
@@ -112,11 +113,18 @@ def make_ready() -> None:
         **os.environ,
         "PYTHONPATH": os.pathsep.join([str(PACKAGE.parent), os.environ.get("PYTHONPATH", "")]),
     }
-    # Each ends by itself, whatever becomes of this one.
-    running = [
-        subprocess.Popen([sys.executable, "-c", command % which], env=surroundings) for which in range(len(TOGETHER))
-    ]
-    codes = [one.wait() for one in running]
+    # Each ends by itself, whatever becomes of this one, and holds the lock until then: who comes while another
+    # compiles, or what is left of one that was killed, finds it done.
+    held = os.open(PACKAGE, os.O_RDONLY)
+    try:
+        fcntl.flock(held, fcntl.LOCK_EX)
+        running = [
+            subprocess.Popen([sys.executable, "-c", command % which], env=surroundings, pass_fds=[held])
+            for which in range(len(TOGETHER))
+        ]
+        codes = [one.wait() for one in running]
+    finally:
+        os.close(held)
     if any(codes):
         raise RuntimeError("The solver could not be compiled; what failed is said above.")
 

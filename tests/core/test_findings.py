@@ -1,14 +1,19 @@
 """Every rule against the cases it names, and what every finding must carry."""
 
 import re
+from types import SimpleNamespace
+from unittest import mock
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.design import changed, field, fit_part, optional_parts
-from thermionic.findings import RULES, Severity, applied, examine
+from thermionic.findings import RULES, Severity, applied, base, examine
+from thermionic.values import Quantity, Series, parse, step
 
 RULE = {rule.name: rule for rule in RULES}
 LANTERN = examples.example("lantern")
@@ -152,3 +157,30 @@ def test_hum_of_a_filament_off_its_balance_is_said_to_be_that():
     assert found.path == "blocks/output/filament"
     assert "at 50 Hz" in found.evidence
     assert not list(RULE["hum"].examine(solve(applied(amplifier.design, found.cure))))
+
+
+@pytest.mark.parametrize("likely", [None, 700.0, 1500.0])
+@given(
+    needed=st.floats(450.0, 3000.0),
+    law=st.sampled_from(["figure", "bent", "whether"]),
+    exponent=st.floats(0.3, 3.0),
+)
+def test_the_mildest_change_that_cures_is_offered(likely, needed, law, exponent):
+    """Whatever is solved on the way, and not much of it where what is left can be foreseen."""
+    path = "blocks/output/cathode_resistor/ohm"
+    rungs = list(base.steps_up(430.0, lambda ohm: step(ohm, Series.E24, 1), 20))
+    tried = []
+
+    def enough(trial):
+        ohm = field(trial.design, path).value
+        tried.append(ohm)
+        share = (ohm / needed) ** exponent
+        bent = share * (1 + 0.05 * np.log(ohm / needed) ** 2)
+        return {"figure": share, "bent": bent, "whether": share >= 1}[law]
+
+    started = SimpleNamespace(design=changed(LANTERN, path, 430.0))
+    with mock.patch.object(base, "solve", lambda design, near: SimpleNamespace(design=design)):
+        cure = base.preferred_cure(started, path, rungs, enough, "to {}".format, likely)
+    best = next((ohm for ohm in rungs if ohm >= needed), None)
+    assert (cure and parse(cure.typed, Quantity.RESISTANCE)) == best
+    assert len(set(tried)) == len(tried) <= (5 if law == "figure" else 9)

@@ -1,5 +1,8 @@
 """The compiled loops against numpy and scipy."""
 
+import fcntl
+import os
+import threading
 from unittest.mock import patch
 
 import numpy as np
@@ -8,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.special import wrightomega
 
+from thermionic import compiled
 from thermionic import devices as d
 from thermionic.circuit import elimination
 from thermionic.circuit.harmonic_balance import _Equations, balance, harmonics_of_one, products_of_two
@@ -150,3 +154,16 @@ def test_a_balance_of_linear_devices_is_ohm_s_law_at_each_frequency(spectrum):
             whole = np.linalg.solve(np.eye(3) + impedance[k] @ mixing, volts[level, :, k])
             np.testing.assert_allclose(found.volts[level, :, k], whole, rtol=1e-6, atol=1e-7)
             np.testing.assert_allclose(found.amperes[level, :, k], mixing @ whole, rtol=1e-6, atol=1e-7)
+
+
+def test_who_comes_while_another_compiles_waits_for_it(monkeypatch):
+    monkeypatch.setattr(compiled, "TOGETHER", ())
+    held = os.open(compiled.PACKAGE, os.O_RDONLY)
+    fcntl.flock(held, fcntl.LOCK_EX)
+    second = threading.Thread(target=compiled.make_ready, daemon=True)
+    second.start()
+    second.join(0.2)
+    assert second.is_alive()
+    os.close(held)
+    second.join(10)
+    assert not second.is_alive()

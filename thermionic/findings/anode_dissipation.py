@@ -45,9 +45,11 @@ class AnodeDissipation(Rule):
             at = field(amplifier.design, knob)
         except DesignRefused:
             return None
+        likely = None
         if at.quantity is Quantity.RESISTANCE:
-            # Dissipation falls about as the 3/4 power of a cathode resistor; the ladder begins just short of enough.
-            ladder = steps_up(at.value * times**1.25, lambda r: step(r, Series.E24, 1), 6)
+            ladder = steps_up(at.value, lambda r: step(r, Series.E24, 1), 24)
+            # Dissipation falls as some 0.55 to 0.8 power of a cathode resistor: of triodes the former.
+            likely = at.value * times ** (1 / 0.6)
             words = "Raise the cathode resistor to {}"
         elif raises < 0:
             ladder = steps_up(at.value, lambda volt: round(volt * 1.05, 3), 16)
@@ -59,6 +61,7 @@ class AnodeDissipation(Rule):
             amplifier,
             knob,
             ladder,
-            lambda trial: trial.parts[part].dissipation <= limit,
+            lambda trial: limit / max(trial.parts[part].dissipation, 1e-9),
             lambda written: words.format(written),
+            likely,
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
@@ -17,6 +18,7 @@ from thermionic.lazily import lazily
 
 FIT = "fit"
 _CURE_SHARE = 0.1  # of the budget, for each cure that is looked for
+_CLEARLY = 0.02  # short of enough, by a power between two solved ones that is itself good to a few thousandths
 
 
 class Severity(IntEnum):
@@ -104,40 +106,72 @@ def preferred_cure(
     amplifier: SolvedAmplifier,
     path: str,
     candidates: Iterable[float],
-    cured: Callable[[SolvedAmplifier], bool],
+    enough: Callable[[SolvedAmplifier], float],
     text: Callable[[str], str],
+    likely: float | None = None,
 ) -> Cure | None:
-    """The first of ``candidates`` at ``path`` with which the re-solved amplifier is ``cured``, if any.
+    """The first of ``candidates`` at ``path`` with which the re-solved amplifier has ``enough``, if any.
 
-    The candidates go from the mildest to the strongest change. A rule that can foresee what is enough begins with
-    that: the search goes from the first in strides that double, then halves what is left between. Where it takes too
-    long the finding goes without.
+    The candidates go from the mildest to the strongest change. ``enough`` says which part it has of what it needs: 1
+    or more where it is cured. Where that is a figure, and not just true or false, it is taken as a power of the
+    candidate between those that have been solved: that says which one to solve next, and that the one before the
+    first that cures need not be solved where it is short by more than a little (_CLEARLY). Else the search goes in
+    strides that double, then halves what is left between. ``likely`` is where to begin. What is offered has always
+    been solved; where it takes too long the finding goes without.
     """
+    trials: dict[int, Design] = {}
+    rungs = [float(field(amplifier.design, path).value), *candidates]  # the first is as it is
+    had: dict[int, float] = {}
 
-    trials: dict[float, Design] = {}
-
-    def enough(candidate: float) -> bool:
+    def figure(rung: int) -> float:
         try:
-            trials[candidate] = changed(amplifier.design, path, candidate)
-            return cured(solve(trials[candidate], amplifier))
+            if rung == 0:
+                return float(enough(amplifier))
+            trials[rung] = changed(amplifier.design, path, rungs[rung])
+            return float(enough(solve(trials[rung], amplifier)))
         except BudgetSpent:
             raise
         except ThermionicError:
-            return False
+            return 0.0
 
-    ladder = list(candidates)
-    low, high = 0, len(ladder)
+    low, high = 1, len(rungs)
+    probe = 1 if likely is None else next((rung for rung in range(1, high) if _reaches(rungs, rung, likely)), 1)
     try:
         with budget.share(_CURE_SHARE):
             while low < high:
-                probe = min(max(2 * low - 1, 0), (low + high) // 2)
-                low, high = (low, probe) if enough(ladder[probe]) else (probe + 1, high)
+                had[probe] = figure(probe)
+                if 0 not in had and had[probe] not in (0.0, 1.0):
+                    had[0] = figure(0)
+                low, high = (low, probe) if had[probe] >= 1 else (probe + 1, high)
+                line = _power(rungs, had, high if high in had else low)
+                if line is None:
+                    probe = 1 + min(max(2 * low - 3, 0), (low + high - 2) // 2)
+                    continue
+                if high in had and line(rungs[high - 1]) < 1 - _CLEARLY:
+                    low = high
+                probe = next((rung for rung in range(low, high) if line(rungs[rung]) >= 1), high - 1)
     except BudgetSpent:
         return None
-    if low == len(ladder):
+    if high == len(rungs):
         return None
-    written = field(trials[ladder[low]], path).text
+    written = field(trials[high], path).text
     return Cure(path, written, text(written))
+
+
+def _reaches(rungs: list[float], rung: int, value: float) -> bool:
+    """Whether a rung is at ``value`` or past it, as the rungs go."""
+    return rungs[rung] >= value if rungs[rung] > rungs[0] else rungs[rung] <= value
+
+
+def _power(rungs: list[float], had: dict[int, float], where: int) -> Callable[[float], float] | None:
+    """The power of the candidate that goes through the two tried ones nearest to a rung; None if there is none, or it
+    falls along the rungs."""
+    near = sorted(had, key=lambda rung: abs(rung - where))[:2]
+    first, last = min(near), max(near)
+    if not (0 < had[first] < had[last] < math.inf and rungs[first] * rungs[last] > 0):
+        return None
+    exponent = math.log(had[last] / had[first]) / math.log(rungs[last] / rungs[first])
+    return lambda value: had[last] * (value / rungs[last]) ** exponent if value * rungs[last] > 0 else 0.0
 
 
 def next_above(needed: float, ladder: tuple[float, ...]) -> float | None:

@@ -1,5 +1,6 @@
 """Grid current before full output."""
 
+import math
 from collections.abc import Iterable
 from functools import partial
 
@@ -62,9 +63,14 @@ class GridCurrent(Rule):
             amplifier,
             use.knob,
             steps_up(float(resistor.ohm), lambda r: step(r, Series.E12, 1), 10),  # type: ignore[attr-defined]
-            lambda trial: (start := grid_onset(trial, use.part)) is None or start >= EARLY * self._full(trial),
+            lambda trial: self._share(trial, use.part),
             lambda written: f"Raise the cathode resistor to {written}",
         )
+
+    def _share(self, amplifier: SolvedAmplifier, part: str) -> float:
+        """Where its grid begins to conduct, as a part of where it may."""
+        start, full = self.levels(amplifier, part)
+        return math.inf if start is None else start / max(EARLY * full, 1e-12)
 
     def _full(self, amplifier: SolvedAmplifier) -> float:
         """Full output, W (V for a line load): 5 % distortion, or where the last grid itself conducts if that is

@@ -72,7 +72,7 @@ class Hum(Rule):
                 amplifier,
                 f"{rail.capacitor}/farad",
                 (farad for farad in steps_up(now, lambda c: step(c, Series.E12, 4), 12) if farad <= MOST_FARAD),
-                lambda trial: (level := self._level(trial)) is not None and level <= limit,
+                lambda trial: 0.0 if (level := self._level(trial)) is None else 10 ** ((limit - level) / 20),
                 lambda written, rail=rail: f"Raise the capacitor of {rail.block} to {written}",  # type: ignore[misc]
             )
             if found:

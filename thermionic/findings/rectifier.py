@@ -146,21 +146,21 @@ class RectifierCurrent(Rule):
 def _peak_cure(amplifier: SolvedAmplifier, use: Rectified, limit: float) -> Cure | None:
     path = f"blocks/{use.block}/anode_resistor"
 
-    def cured(trial: SolvedAmplifier) -> bool:
+    def enough(trial: SolvedAmplifier) -> float:
         again = next(one for one in trial.compiled.said(Rectified) if one.block == use.block)
-        return rectifying(trial.state, again).peak_ampere <= limit
+        return limit / max(rectifying(trial.state, again).peak_ampere, 1e-9)
 
     if path not in optional_parts(amplifier.design):
         return None
     resistor = find(amplifier.design, path).value
     if not isinstance(resistor, Resistor):
         fit = Cure(path, FIT, "Put resistors before its anodes")
-        return fit if cured(solve(applied(amplifier.design, fit), amplifier)) else None
+        return fit if enough(solve(applied(amplifier.design, fit), amplifier)) >= 1 else None
     return preferred_cure(
         amplifier,
         f"{path}/ohm",
         steps_up(resistor.ohm, lambda ohm: step(ohm, Series.E12, 1), _PREFERRED),
-        cured,
+        enough,
         lambda written: f"Raise the anode resistors to {written}",
     )
 
