@@ -8,8 +8,8 @@ somebody else go first, look whether the result is still wanted) is given along 
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
+from contextlib import AbstractContextManager, nullcontext
 from contextvars import ContextVar
 from dataclasses import dataclass, replace
 from typing import ParamSpec, TypeVar
@@ -29,6 +29,7 @@ class _Budget:
 
 
 _current: ContextVar[_Budget | None] = ContextVar("budget", default=None)
+_AS_IT_IS = nullcontext()
 
 
 def _both(first: Callable[[], None] | None, second: Callable[[], None] | None) -> Callable[[], None] | None:
@@ -42,38 +43,39 @@ def _both(first: Callable[[], None] | None, second: Callable[[], None] | None) -
     return call
 
 
-@contextmanager
-def limit(seconds: float, meanwhile: Callable[[], None] | None = None) -> Iterator[None]:
+class limit:  # noqa: N801
     """Everything solved inside stops, with BudgetSpent, ``seconds`` from now; an outer limit still holds.
 
     ``meanwhile`` is called at every check, very often, and may wait or raise; so is that of the outer limit.
     """
-    now = time.monotonic()
-    outer = _current.get()
-    inner = outer if outer and outer.until < now + seconds else _Budget(seconds, now + seconds)
-    token = _current.set(replace(inner, meanwhile=_both(outer.meanwhile if outer else None, meanwhile)))
-    try:
-        yield
-    finally:
-        _current.reset(token)
+
+    def __init__(self, seconds: float, meanwhile: Callable[[], None] | None = None) -> None:
+        self._seconds, self._meanwhile = seconds, meanwhile
+
+    def __enter__(self) -> None:
+        until = time.monotonic() + self._seconds
+        outer = _current.get()
+        if outer is None:
+            inner = _Budget(self._seconds, until, self._meanwhile)
+        else:
+            meanwhile = _both(outer.meanwhile, self._meanwhile)
+            first = outer if outer.until < until else _Budget(self._seconds, until)
+            inner = _Budget(first.seconds, first.until, meanwhile)
+        self._token = _current.set(inner)
+
+    def __exit__(self, *_: object) -> None:
+        _current.reset(self._token)
 
 
-@contextmanager
-def share(part: float) -> Iterator[None]:
+def share(part: float) -> limit:
     """Like ``limit``, with so large a part of the whole budget in force: for what may be left undone."""
     outer = _current.get()
-    with limit(part * (outer.seconds if outer else DEFAULT_SECONDS)):
-        yield
+    return limit(part * (outer.seconds if outer else DEFAULT_SECONDS))
 
 
-@contextmanager
-def at_most() -> Iterator[None]:
+def at_most() -> AbstractContextManager[None]:
     """The budget in force, or the usual one where none is."""
-    if _current.get():
-        yield
-    else:
-        with limit(DEFAULT_SECONDS):
-            yield
+    return _AS_IT_IS if _current.get() else limit(DEFAULT_SECONDS)
 
 
 def carried(work: Callable[Given, Value]) -> Callable[Given, Value]:

@@ -32,6 +32,7 @@ TOGETHER = (
         "devices/converter_laws.py",
         "devices/laws.py",
         "devices/limits.py",
+        "circuit/kernels/assembly.py",
         "circuit/kernels/dense.py",
         "circuit/kernels/newton.py",
         "circuit/kernels/steps.py",

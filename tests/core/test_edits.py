@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from pydantic import BaseModel
 
-from thermionic import devices, examples
+from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.amplifier.compiling import compile_design
 from thermionic.circuit.system import System
@@ -12,6 +12,7 @@ from thermionic.design import Resistor, changed, dump, field, fit_part, validate
 from thermionic.design.editing import fields_at
 from thermionic.design.paths import put
 from thermionic.design.reading import with_value
+from thermionic.devices.base import Table
 from thermionic.errors import DesignRefused
 from thermionic.values import Quantity
 
@@ -29,37 +30,49 @@ def test_a_value_changed_near_a_solution_is_solved_as_from_nothing(name):
         most = max(map(abs, volts.values()))
         for node, volt in volts.items():
             assert near.state.at.voltage(node) == pytest.approx(volt, abs=1e-5 * most), (path, node)
-        # Put together in the frame of the one before, and yet number for number as by itself.
-        system = near.state.mains.system if near.state.mains else near.state.at.system
-        earlier = before.state.mains.system if before.state.mains else before.state.at.system
-        assert system.frame is earlier.frame
-        alone = System(system.netlist)
-        for one, other in ((system.G, alone.G), (system.C, alone.C), (system.b_dc, alone.b_dc)):
-            np.testing.assert_array_equal(one, other)
         changes = [part.name for part in near.netlist.parts if part.device is not before.netlist[part.name].device]
         assert 0 < len(changes) <= len(near.compiled.designators(path))
 
 
-def test_a_part_that_is_taken_out_makes_a_frame_of_its_own():
+def test_a_part_that_is_taken_out_is_solved_near_as_from_nothing():
     before = solve(examples.example("lantern"))
     after = solve(fit_part(before.design, "blocks/driver/cathode_bypass", False), before)
-    assert after.state.mains.system.frame is not before.state.mains.system.frame
     alone = solve(after.design)
     for node in alone.state.at.system.nodes:
         assert after.state.at.voltage(node) == pytest.approx(alone.state.at.voltage(node), rel=1e-5, abs=1e-3)
 
 
-def test_frames_fit_the_same_nodes_and_shapes_alone():
-    netlist = solve(examples.example("wicket")).netlist
-    system = System(netlist)
-    assert System(netlist, system).frame is system.frame
-    first, *others = netlist.parts
-    swapped = type(netlist)(netlist.title, (type(first)(first.name, first.device, first.nodes[::-1]), *others))
-    assert System(swapped, system).frame is not system.frame
-    assert System(netlist.without(lambda part: part is first), system).frame is not system.frame
-    resistor = next(part for part in netlist.parts if isinstance(part.device, devices.Resistor))
-    assert System(netlist.with_device(resistor.name, devices.Resistor(1.0)), system).frame is system.frame
-    assert System(netlist.with_device(resistor.name, devices.Inductor(1.0)), system).frame is not system.frame
+@pytest.mark.parametrize("name", examples.names())
+def test_the_equations_are_the_sum_of_what_each_part_adds(name):
+    """Against the devices' own matrices, added up one by one."""
+    state = solve(examples.example(name)).state
+    for system in (state.at.system, System(state.netlist)):
+        wide = system.size + 1
+        conductance, storage, steady, tone = (np.zeros(s) for s in ((wide, wide), (wide, wide), wide, wide))
+        ports = injects = 0
+        for place in system.placed:
+            device, at = place.part.device, np.array(place.unknowns)
+            assert [system.frame.index[node] for node in place.part.nodes] == list(at[: len(place.part.nodes)])
+            np.add.at(conductance, (at[:, None], at), device.conductance())
+            np.add.at(storage, (at[:, None], at), device.storage())
+            np.add.at(steady, at, device.excitation().dc)
+            np.add.at(tone, at, device.excitation().tone)
+            if device.ports:
+                ended = [*place.unknowns, -1]
+                assert (place.ports.start, place.injects.start) == (ports, injects)
+                ports, injects = place.ports.stop, place.injects.stop
+                assert system.senses[place.ports].tolist() == [[ended[a], ended[b]] for a, b in device.ports]
+                assert system.drives[place.injects].tolist() == [[ended[a], ended[b]] for a, b in device.injects]
+        for node in range(len(system.nodes)):
+            conductance[node, node] += 1e-12
+        for put_together, added in (
+            (system.G, conductance), (system.C, storage), (system.b_dc, steady), (system.b_tone, tone),
+        ):  # fmt: skip
+            inside = tuple([slice(0, -1)] * added.ndim)
+            np.testing.assert_allclose(put_together, added[inside], rtol=1e-13, atol=1e-15)
+        apart = Table.of(*zip(*((one.part.device, one.ports, one.injects) for one in system.plugged), strict=True))
+        for packed, wanted in zip(vars(system.table).values(), vars(apart).values(), strict=False):
+            np.testing.assert_array_equal(packed, wanted)
 
 
 @pytest.mark.parametrize("name", examples.names())

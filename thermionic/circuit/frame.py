@@ -1,4 +1,4 @@
-"""Where the pieces of a netlist's parts go in its equations, whatever their values are."""
+"""The equations of a netlist put together: where its parts stand in them, and what they put in."""
 
 from __future__ import annotations
 
@@ -7,8 +7,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from thermionic.circuit.kernels.assembly import assemble
 from thermionic.circuit.netlist import GROUND, Netlist, Part
-from thermionic.devices.base import ACROSS, EARTH, Array, Pieces
+from thermionic.devices.base import NOTHING, Array, Pieces, Table
 
 
 class Placed(NamedTuple):
@@ -19,91 +20,50 @@ class Placed(NamedTuple):
     ports: slice
     injects: slice
 
-    def holding(self, part: Part) -> Placed:
-        """The same place with another part in it."""
-        return self if part is self.part else Placed(part, self.unknowns, self.ports, self.injects)
-
-
-_NONE = slice(0, 0)
-
-
-def _at(entries: tuple[tuple[int, int], ...], unknowns: tuple[int, ...], wide: int) -> list[int]:
-    """Where the entries of a local matrix are in the whole one, row by row, earth's first."""
-    if entries is ACROSS:  # which most are
-        plus, minus = unknowns[0] + 1, unknowns[1] + 1
-        return [plus * wide + plus, minus * wide + minus, plus * wide + minus, minus * wide + plus]
-    return [(unknowns[row] + 1) * wide + unknowns[column] + 1 for row, column in entries]
-
 
 class Frame:
-    """The unknowns of a netlist and where each entry of its devices' pieces is added; the same for every netlist that
-    has devices of the same shapes on the same nodes.
+    """The unknowns of a netlist, ``nodes`` first among the ``size`` of them, then branches; and what its parts add.
 
-    ``nodes`` come first among the ``size`` unknowns, then branches. ``senses`` (ports, 2) and ``drives`` (injects, 2)
-    are the unknowns at the plus and minus end of each port and of each injected current; -1 is earth.
+    ``senses`` (ports, 2) and ``drives`` (injects, 2) are the unknowns at the plus and minus end of each port and of
+    each injected current; -1 is earth. ``plugged`` says which parts have ports. ``conductance``, with ``leak``
+    siemens from each node to earth, and ``storage`` (size, size), ``steady`` and ``tone`` (size,) are sums over all
+    parts; those and the ``table`` are of one circuit, and without meaning where a part holds arrays of variants.
     """
 
-    def __init__(self, netlist: Netlist) -> None:
+    def __init__(self, netlist: Netlist, pieces: list[Pieces], leak: float, most: int) -> None:
+        """Raises ValueError for more than ``most`` unknowns, before anything of their size is made."""
         self.nodes = netlist.nodes
         index = self.index = {node: place for place, node in enumerate(self.nodes)}
         index[GROUND] = -1
-        size = len(self.nodes)
-        self.size = size + sum([part.device.pieces.branches for part in netlist.parts])
-        senses: list[tuple[int, int]] = []
-        drives: list[tuple[int, int]] = []
-        conducts: list[int] = []
-        stores: list[int] = []
-        self._placed: list[Placed] = []
-        wide = self.size + 1  # what is of earth goes to a first row and column, dropped
-        for part in netlist.parts:
-            branches, plugged, into, conducting, storing = part.device.pieces.shape
-            unknowns = tuple([index[node] for node in part.nodes])
-            if branches:
-                unknowns += tuple(range(size, size + branches))
-                size += branches
-            if conducting:
-                conducts += _at(conducting, unknowns, wide)
-            if storing:
-                stores += _at(storing, unknowns, wide)
-            ports, injects = len(senses), len(drives)
-            if plugged:
-                ended = (*unknowns, EARTH)  # EARTH is the last of them
-                senses += [(ended[plus], ended[minus]) for plus, minus in plugged]
-                drives += [(ended[plus], ended[minus]) for plus, minus in into]
-                place = Placed(part, unknowns, slice(ports, len(senses)), slice(injects, len(drives)))
-            else:
-                place = Placed(part, unknowns, _NONE, _NONE)
-            self._placed.append(place)
-        self.senses = np.array(senses, dtype=int).reshape(-1, 2)
-        self.drives = np.array(drives, dtype=int).reshape(-1, 2)
-        self._conducts, self._stores = np.array(conducts, dtype=int), np.array(stores, dtype=int)
+        size, ports, injects = len(self.nodes), 0, 0
+        self.plugged: list[int] = []
+        for number, one in enumerate(pieces):
+            size += one.branches
+            if one.ports:
+                ports += len(one.ports)
+                injects += len(one.injects)
+                self.plugged.append(number)
+        self.size = size
+        if size > most:
+            raise ValueError(f"{size} unknowns")
+        ends = np.array([index[node] for part in netlist.parts for node in part.nodes], dtype=np.int64)
+        self.senses: NDArray[np.int64] = np.empty((ports, 2), dtype=np.int64)
+        self.drives: NDArray[np.int64] = np.empty((injects, 2), dtype=np.int64)
+        self._unknowns = np.empty(len(ends) + size - len(self.nodes), dtype=np.int64)
+        self._places = np.empty((len(pieces) + 1, 3), dtype=np.int64)
+        self.conductance, self.storage, excited = np.zeros((size, size)), np.zeros((size, size)), np.zeros((3, size))
+        laws, at = np.empty(len(self.plugged), dtype=np.int64), np.empty((len(self.plugged), 5), dtype=np.int64)
+        assemble(
+            np.concatenate([one.code for one in pieces]), np.concatenate([one.values for one in pieces]), ends,
+            len(self.nodes), leak, self.conductance, self.storage, excited, self.senses, self.drives, self._unknowns,
+            self._places, laws, at,
+        )  # fmt: skip
+        numbers = [pieces[number].numbers for number in self.plugged]
+        self.table = Table(laws, at, np.concatenate(numbers or [NOTHING])[None])
+        self.steady: Array = excited[0]
+        self.tone = excited[1] + 1j * excited[2] if excited[2].any() else excited[1]
 
-    def fits(self, netlist: Netlist) -> bool:
-        """Whether the netlist has devices of the same shapes on the same nodes."""
-        if len(netlist.parts) != len(self._placed):
-            return False
-        for part, place in zip(netlist.parts, self._placed, strict=True):
-            own = place.part
-            if part.nodes != own.nodes or (
-                part.device is not own.device and part.device.pieces.shape != own.device.pieces.shape
-            ):
-                return False
-        return True
-
-    def holding(self, netlist: Netlist) -> list[Placed]:
-        """The places with the parts of a netlist that fits in them."""
-        return [place.holding(part) for place, part in zip(self._placed, netlist.parts, strict=True)]
-
-    def added_up(self, pieces: list[Pieces]) -> tuple[Array, Array]:
-        """G and C, (size, size), of the pieces of each part in turn."""
-        conductance: list[float] = []
-        storage: list[float] = []
-        for one in pieces:
-            conductance += one.conductance.values
-            storage += one.storage.values
-        return self._summed(self._conducts, conductance), self._summed(self._stores, storage)
-
-    def _summed(self, at: NDArray[np.int_], values: list[float]) -> Array:
-        wide = self.size + 1
-        summed = np.bincount(at, np.array(values, dtype=float), wide * wide)
-        return np.ascontiguousarray(summed.reshape(wide, wide)[1:, 1:], dtype=np.float64)
+    def placed(self, number: int, part: Part) -> Placed:
+        """The place of the part of that number, with this one in it."""
+        (first, port, inject), (last, ports, injects) = self._places[number : number + 2].tolist()
+        return Placed(part, tuple(self._unknowns[first:last].tolist()), slice(port, ports), slice(inject, injects))

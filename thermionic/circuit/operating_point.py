@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -123,21 +123,10 @@ def operating_point(system: System, start: Array | None = None) -> OperatingPoin
 def _solve(system: System, start: Array | None) -> Array:
     if not system.ports:
         return system.solve(system.G, system.b_dc)
-    attempts: list[tuple[str, Callable[[], tuple[Array, bool]]]] = [
-        ("Newton from the circuit with a resistance for every tube", lambda: _newton(system, _cold(system), True)),
-        ("Newton with backtracking", lambda: _backtracking(system, _cold(system))),
-        ("raising the supplies from zero", lambda: _raise_sources(system)),
-        ("a shrinking conductance across every tube", lambda: _shrink_conductance(system)),
-        ("following the circuit in a time of its own", lambda: _pseudo_transient(system)),
-    ]
-    if system.size >= LARGE:
-        del attempts[1]  # which is how large ones are solved in any case
-    if start is not None and len(start) == system.size:
-        attempts.insert(0, ("Newton from the last solution", lambda: _newton(system, start, False)))
     tried: list[str] = []
     x = np.zeros(system.size)
     singular: NoSolution | None = None
-    for name, attempt in attempts:
+    for name, attempt in _ways(system, start):
         try:
             x, converged = attempt()
         except BudgetSpent:
@@ -160,6 +149,18 @@ def _solve(system: System, start: Array | None) -> Array:
         tried=tuple(tried),
         where=where,
     )
+
+
+def _ways(system: System, start: Array | None) -> Iterator[tuple[str, Callable[[], tuple[Array, bool]]]]:
+    """How it is tried, in turn: in words, and what gives the last iterate and whether it converged."""
+    if start is not None and len(start) == system.size:
+        yield "Newton from the last solution", lambda: _newton(system, start, False)
+    yield "Newton from the circuit with a resistance for every tube", lambda: _newton(system, _cold(system), True)
+    if system.size < LARGE:  # which is how large ones are solved in any case
+        yield "Newton with backtracking", lambda: _backtracking(system, _cold(system))
+    yield "raising the supplies from zero", lambda: _raise_sources(system)
+    yield "a shrinking conductance across every tube", lambda: _shrink_conductance(system)
+    yield "following the circuit in a time of its own", lambda: _pseudo_transient(system)
 
 
 def _cold(system: System) -> Array:

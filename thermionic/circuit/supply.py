@@ -143,7 +143,7 @@ class Mains:
     def solve(self) -> CircuitState:
         """See solve_circuit."""
         if not self.rectifying:
-            system = System(self.netlist, self.near.at.system if self.near else None)
+            system = System(self.netlist)
             return CircuitState(self.netlist, operating_point(system, self._start(system)), None)
         self.prepare(HARMONICS, SAMPLES)
         x: Array | None = None
@@ -229,8 +229,7 @@ class Mains:
         pairs = tuple((2 * port, 2 * port + 1) for port in range(count))
         self.name = self.rectifying[0].name if len(self.rectifying) == 1 else STAND_IN
         idle = AffinePorts(pairs, REFERENCE * np.eye(count), np.zeros(count))
-        similar = self.near.mains.system if self.near and self.near.mains else None
-        self.open = System(Netlist(self.netlist.title, (*parts, Part(self.name, idle, tuple(nodes)))), similar)
+        self.open = System(Netlist(self.netlist.title, (*parts, Part(self.name, idle, tuple(nodes)))))
         self.pairs = pairs
         self.ports = np.zeros((self.open.size, count))
         for port in range(count):
@@ -369,7 +368,7 @@ class Mains:
                 devices.append(moved)
                 places.append(ports)
                 first = ports.stop
-            self._packed = key, Table(devices, places, places)
+            self._packed = key, Table.of(devices, places, places)
         return self._packed[1]
 
     def straightened(self, follows: Array, lone: Array, mean: Array, current: Array) -> AffinePorts:

@@ -21,7 +21,7 @@ from scipy.sparse.linalg import splu
 from thermionic.circuit.frame import Frame, Placed
 from thermionic.circuit.kernels.newton import add_slopes
 from thermionic.circuit.netlist import Netlist
-from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Pieces, Table
+from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Table
 from thermionic.errors import NetlistRefused, NoSolution
 from thermionic.lazily import lazily
 
@@ -93,37 +93,44 @@ class System:
     b_tone have it as a leading axis.
     """
 
-    def __init__(self, netlist: Netlist, near: System | None = None) -> None:
-        """``near`` is that of a similar circuit, whose frame serves again where it fits."""
+    def __init__(self, netlist: Netlist) -> None:
         if not netlist.parts:
             raise NetlistRefused(f"{netlist.title} has no parts.")
         self.netlist = netlist
-        serves = near is not None and near.frame.fits(netlist)
-        self.frame: Frame = near.frame if near and serves else Frame(netlist)
-        self.placed = self.frame.holding(netlist)
-        self.nodes: tuple[str, ...] = self.frame.nodes
-        self.size: int = self.frame.size
-        if self.size > MOST_UNKNOWNS:
-            raise NetlistRefused(
-                f"{netlist.title} has {self.size} unknown voltages and currents; up to {MOST_UNKNOWNS} are solved."
-            )
-        self.senses: NDArray[np.int_] = self.frame.senses
-        self.drives: NDArray[np.int_] = self.frame.drives
-        self.ports = len(self.senses)
         pieces = [part.device.pieces for part in netlist.parts]
         lengths: set[int] = set().union(*[one.variants for one in pieces if one.variants])
         if len(lengths) > 1:
             raise NetlistRefused(f"{netlist.title} has arrays of {sorted(lengths)} variants; all must agree.")
         self.variants: int | None = lengths.pop() if lengths else None
-        self.G: Array
+        try:
+            frame = self.frame = Frame(netlist, pieces, LEAK_SIEMENS, MOST_UNKNOWNS)
+        except ValueError as many:
+            raise NetlistRefused(
+                f"{netlist.title} has {many} (voltages and currents); up to {MOST_UNKNOWNS} are solved."
+            ) from None
+        self.nodes: tuple[str, ...] = frame.nodes
+        self.size: int = frame.size
+        self.senses: NDArray[np.int64] = frame.senses
+        self.drives: NDArray[np.int64] = frame.drives
+        self.ports = len(self.senses)
         if self.variants is None:
-            self.G, self.C = self.frame.added_up(pieces)
-            self._excite(pieces)
+            self.G, self.C, self.b_dc, self.b_tone = frame.conductance, frame.storage, frame.steady, frame.tone
+            self.table = frame.table
         else:
             self.G = self._of_variants("conductance")
             self._excite_variants(self.variants)
-        leaks = np.einsum("...ii->...i", self.G)[..., : len(self.nodes)]
-        leaks += LEAK_SIEMENS
+            leaks = np.einsum("...ii->...i", self.G)[..., : len(self.nodes)]
+            leaks += LEAK_SIEMENS
+
+    @lazily
+    def placed(self) -> list[Placed]:
+        """Where each part stands."""
+        return [self.frame.placed(number, part) for number, part in enumerate(self.netlist.parts)]
+
+    @lazily
+    def plugged(self) -> list[Placed]:
+        """Where those stand that have ports."""
+        return [self.frame.placed(number, self.netlist.parts[number]) for number in self.frame.plugged]
 
     @lazily
     def S(self) -> Array:
@@ -154,8 +161,9 @@ class System:
     @lazily
     def with_states(self) -> list[Placed]:
         """The parts whose devices may be left in another state by what they come to."""
-        changing = [one for one in self.placed if type(one.part.device).after is not Device.after]
-        return [one for one in changing if one.part.device.pieces.ports]
+        parts = self.netlist.parts
+        changing = [number for number in self.frame.plugged if type(parts[number].device).after is not Device.after]
+        return [self.frame.placed(number, parts[number]) for number in changing]
 
     def _incidence(self, ends: NDArray[np.int_]) -> Array:
         """1 at the plus and -1 at the minus end of each pair, (size, pairs)."""
@@ -164,17 +172,6 @@ class System:
             there = np.flatnonzero(ends[:, end] >= 0)
             matrix[ends[there, end], there] += sign
         return matrix
-
-    def _excite(self, pieces: list[Pieces]) -> None:
-        """The right-hand sides. Those of earth go to a last place, dropped."""
-        dc = [0.0] * (self.size + 1)
-        tone: list[complex] = [0.0] * (self.size + 1)
-        for place, one in zip(self.placed, pieces, strict=True):
-            for where, steady in one.dc:
-                dc[place.unknowns[where]] += steady
-            for where, size in one.tone:
-                tone[place.unknowns[where]] += size
-        self.b_dc, self.b_tone = np.array(dc[:-1]), np.array(tone[:-1])
 
     @lazily
     def C(self) -> Array:
@@ -210,11 +207,14 @@ class System:
         old = place.part.device
         changed = copy(self)
         changed.netlist = self.netlist.with_device(name, device)
-        changed.placed = [
-            one.holding(replace(one.part, device=device)) if one is place else one for one in self.placed
-        ]
         # What the nonlinear devices are packed into stays where neither is one.
-        stale = ("conducting", "tone", *(("table", "with_states") if old.ports or device.ports else ()))
+        stale = (
+            "placed",
+            "plugged",
+            "conducting",
+            "tone",
+            *(("table", "with_states") if old.ports or device.ports else ()),
+        )
         for name_of in stale:
             changed.__dict__.pop(name_of, None)
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
@@ -230,25 +230,24 @@ class System:
 
     def revised(self, change: Callable[[Placed], Device]) -> System:
         """The same system with nonlinear devices put in another state, their linear parts as they are."""
-        placed = []
-        for place in self.placed:
-            device = change(place) if place.part.device.ports else place.part.device
-            same = device is place.part.device
-            placed.append(place if same else place.holding(replace(place.part, device=device)))
-        if all(new is old for new, old in zip(placed, self.placed, strict=True)):
+        parts = list(self.netlist.parts)
+        for number, place in zip(self.frame.plugged, self.plugged, strict=True):
+            device = change(place)
+            if device is not place.part.device:
+                parts[number] = replace(place.part, device=device)
+        if all(new is old for new, old in zip(parts, self.netlist.parts, strict=True)):
             return self
         changed = copy(self)
-        changed.placed = placed
-        changed.netlist = replace(self.netlist, parts=tuple(place.part for place in placed))
-        for stale in ("table", "tone", "with_states"):
+        changed.netlist = replace(self.netlist, parts=tuple(parts))
+        for stale in ("placed", "plugged", "table", "tone", "with_states"):
             changed.__dict__.pop(stale, None)
         return changed
 
     @lazily
     def table(self) -> Table:
         """The nonlinear devices, packed."""
-        places = [place for place in self.placed if place.part.device.ports]
-        return Table(
+        places = self.plugged
+        return Table.of(
             [place.part.device for place in places],
             [place.ports for place in places],
             [place.injects for place in places],
@@ -356,9 +355,9 @@ class System:
 
     def place(self, part: str) -> Placed:
         """Where a part stands. Raises NetlistRefused if there is none of that name."""
-        for place in self.placed:
-            if place.part.name == part:
-                return place
+        for number, one in enumerate(self.netlist.parts):
+            if one.name == part:
+                return self.frame.placed(number, one)
         raise NetlistRefused(f"There is no part {part} in {self.netlist.title}.")
 
     def branch(self, part: str, which: int = 0) -> int:

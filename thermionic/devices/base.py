@@ -16,7 +16,7 @@ changes, so one equation serves a single circuit, an array of variants, and seve
 
 from __future__ import annotations
 
-from dataclasses import dataclass, is_dataclass
+from dataclasses import dataclass, field, is_dataclass
 from typing import Any, ClassVar
 
 import numpy as np
@@ -36,7 +36,7 @@ Value = float | Array
 EARTH = -1
 _NUMBERS = {float, int, str, bool, type(None)}
 __all__ = [
-    "ACROSS", "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "THERMAL_VOLT", "Array", "ComplexArray", "Device",
+    "ACROSS", "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "NOTHING", "THERMAL_VOLT", "Array", "ComplexArray", "Device",
     "Excitation", "Law", "Noise", "Pairs", "Pieces", "Table", "Value", "at", "between", "placed", "variants_in",
 ]  # fmt: skip
 
@@ -82,14 +82,18 @@ class Entries:
 ACROSS = (0, 0), (1, 1), (0, 1), (1, 0)
 
 
-@dataclass(frozen=True)
+NOTHING: Array = np.zeros(0)
+
+
+@dataclass(frozen=True, eq=False)
 class Pieces:
     """What a device puts into the equations, entry by entry over its local unknowns, nothing left out but nothing.
 
-    ``dc`` and ``tone`` are places and values; ``numbers`` what its law reads. Of a device that holds arrays, whose
-    ``variants`` are their lengths, only those and the ports.
+    ``dc`` and ``tone`` are places and values; ``numbers`` what its ``law`` reads. Of a device that holds arrays,
+    whose ``variants`` are their lengths, only those, the law and the ports.
     """
 
+    terminals: int
     branches: int
     ports: Pairs
     injects: Pairs
@@ -98,12 +102,26 @@ class Pieces:
     storage: Entries = Entries()
     dc: tuple[tuple[int, float], ...] = ()
     tone: tuple[tuple[int, complex], ...] = ()
-    numbers: tuple[float, ...] = ()
+    law: int = -1
+    numbers: Array = field(default_factory=lambda: NOTHING)
 
     @lazily
-    def shape(self) -> tuple[int, Pairs, Pairs, tuple[tuple[int, int], ...], tuple[tuple[int, int], ...]]:
-        """What does not hang on values: branches, ports, injects, and the places in conductance and storage."""
-        return self.branches, self.ports, self.injects, self.conductance.at, self.storage.at
+    def code(self) -> NDArray[np.int64]:
+        """How many terminals, branches, ports, injects, and entries in conductance, storage, dc and tone; its law and
+        how many numbers that reads; and the places of ports to tone in turn: what the equations are put together by.
+        """
+        steady, sounding = [place for place, _ in self.dc], [place for place, _ in self.tone]
+        pairs = self.ports, self.injects, self.conductance.at, self.storage.at
+        counts = [self.terminals, self.branches, *map(len, (*pairs, steady, sounding)), self.law, len(self.numbers)]
+        flat = [end for several in pairs for pair in several for end in pair]
+        return np.array([*counts, *flat, *steady, *sounding], dtype=np.int64)
+
+    @lazily
+    def values(self) -> Array:
+        """What goes to the places of the last four, in turn; of a tone the real and the imaginary part."""
+        steady = [value for _, value in self.dc]
+        sounding = [part for _, value in self.tone for part in (value.real, value.imag)]
+        return np.array([*self.conductance.values, *self.storage.values, *steady, *sounding], dtype=np.float64)
 
     @classmethod
     def across(cls, siemens: float = 0.0, farad: float = 0.0) -> Pieces:
@@ -111,7 +129,7 @@ class Pieces:
         conductance, storage = (
             Entries(ACROSS, (value, value, -value, -value)) if value else Entries() for value in (siemens, farad)
         )
-        return cls(0, (), (), frozenset(), conductance, storage)
+        return cls(2, 0, (), (), frozenset(), conductance, storage)
 
     @classmethod
     def of(cls, device: Device) -> Pieces:
@@ -119,11 +137,13 @@ class Pieces:
         numbers = device.numbers() if device.equation is not None and device.ports else ()
         variants = frozenset(variants_in(device) | variants_in(numbers))
         injects = device.injects if device.ports else ()
+        law = -1 if device.equation is None else int(device.equation)
         if variants:
-            return cls(device.branches, device.ports, injects, variants)
+            return cls(len(device.terminals), device.branches, device.ports, injects, variants, law=law)
         own = type(device)
         excitation = device.excitation() if own.excitation is not Device.excitation else None
         return cls(
+            len(device.terminals),
             device.branches,
             device.ports,
             injects,
@@ -132,7 +152,8 @@ class Pieces:
             Entries.of(device.storage()) if own.storage is not Device.storage else Entries(),
             _places(excitation.dc) if excitation else (),
             _places(excitation.tone) if excitation else (),
-            tuple(map(float, numbers)),
+            law,
+            np.array(numbers, dtype=float),
         )
 
 
@@ -192,7 +213,7 @@ class Device:
         if self.equation is None:
             raise TypeError(f"{type(self).__name__} has no ports")
         ports, injects = len(self.ports), len(self.injects)
-        table = Table([self], [slice(0, ports)], [slice(0, injects)])
+        table = Table.of([self], [slice(0, ports)], [slice(0, injects)])
         lead = np.broadcast_shapes(np.shape(v)[:-1], () if len(table.numbers) == 1 else (len(table.numbers),))
         i, g = np.zeros((*lead, injects)), np.zeros((*lead, injects, ports))
         table.evaluate(np.broadcast_to(v, (*lead, ports)), phase, i, g)
@@ -237,27 +258,34 @@ class Device:
 
 
 class Table:
-    """Devices that have a law, packed for ``laws.evaluate``: ``numbers`` has shape (variants or 1, all numbers).
+    """Devices that have a law, packed for ``laws.evaluate``.
 
-    ``ports`` and ``injects`` are where each device's voltages and currents are among all.
+    ``laws`` says which (devices,); ``at`` (devices, 5) from where on its numbers are, and from where to where its
+    voltages and its currents are among all; ``numbers`` has shape (variants or 1, all numbers).
     """
 
-    def __init__(self, devices: list[Device], ports: list[slice], injects: list[slice]) -> None:
-        self.laws = np.array([device.equation for device in devices], dtype=np.int64)
-        several = any(device.pieces.variants for device in devices)
+    def __init__(self, laws: NDArray[np.int64], at: NDArray[np.int64], numbers: Array) -> None:
+        self.laws, self.at, self.numbers = laws, at, numbers
+
+    @classmethod
+    def of(cls, devices: list[Device], ports: list[slice], injects: list[slice]) -> Table:
+        """That of devices with their ports and injects there among all."""
+        pieces = [device.pieces for device in devices]
+        several = any(one.variants for one in pieces)
         flat: list[Value] = []
         places: list[tuple[int, ...]] = []
-        for device, port, inject in zip(devices, ports, injects, strict=True):
+        for device, one, port, inject in zip(devices, pieces, ports, injects, strict=True):
             places.append((len(flat), port.start, port.stop, inject.start, inject.stop))
-            flat += device.numbers() if several else device.pieces.numbers
-        self.at = np.array(places, dtype=np.int64).reshape(len(devices), 5)
+            flat += device.numbers() if several else one.numbers.tolist()
+        laws = np.array([one.law for one in pieces], dtype=np.int64)
+        at = np.array(places, dtype=np.int64).reshape(len(devices), 5)
         if not several:
-            self.numbers = np.array([flat], dtype=float)
-            return
+            return cls(laws, at, np.array([flat], dtype=float))
         count = max((len(value) for value in flat if isinstance(value, np.ndarray) and value.ndim), default=1)
-        self.numbers = np.empty((count, len(flat)))
+        numbers = np.empty((count, len(flat)))
         for column, value in enumerate(flat):
-            self.numbers[:, column] = value
+            numbers[:, column] = value
+        return cls(laws, at, numbers)
 
     @lazily
     def own(self) -> NDArray[np.int_]:
