@@ -35,6 +35,7 @@ TOGETHER = (
         "circuit/kernels/assembly.py",
         "circuit/kernels/dense.py",
         "circuit/kernels/newton.py",
+        "circuit/kernels/variants.py",
         "circuit/kernels/steps.py",
     ),
     ("circuit/kernels/sparse.py", "circuit/kernels/balance.py", "chassis/kernels.py"),

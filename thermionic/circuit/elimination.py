@@ -17,7 +17,6 @@ from typing import Any
 import numpy as np
 from cachetools import LRUCache
 from numpy.typing import NDArray
-from scipy.sparse import csr_matrix
 
 from thermionic.circuit.kernels.sparse import WIDE, eliminate, plan
 from thermionic.devices.base import Array
@@ -136,14 +135,11 @@ class Pattern:
         return solution
 
     @lazily
-    def _sum_rows(self) -> csr_matrix:
-        count = len(self.rows)
-        return csr_matrix((np.ones(count), (self.rows, np.arange(count))), shape=(self.size, count))
-
-    def product(self, values: Numbers, x: Numbers) -> Numbers:
-        """A x for ``values`` (entries, batch) and x (size, batch): (size, batch)."""
-        result: Numbers = self._sum_rows @ (values * x[self.columns])
-        return result
+    def place(self) -> NDArray[np.int_]:
+        """Which entry is at each place, (size, size); -1 for none."""
+        place = np.full((self.size, self.size), -1)
+        place[self.rows, self.columns] = np.arange(len(self.rows))
+        return place
 
 
 _patterns: LRUCache[bytes, Pattern] = LRUCache(maxsize=_KEPT)
@@ -162,18 +158,3 @@ def forget() -> None:
     """Forget every order of elimination that was worked out."""
     with _lock:
         _patterns.clear()
-
-
-def incidence(pattern: Pattern, pairs: tuple[NDArray[np.int_], ...], B: Array, S: Array) -> csr_matrix:
-    """How the slopes g at ``pairs`` of an inject and a port enter the entries of B g S^T: (entries, pairs)."""
-    place = np.full((pattern.size, pattern.size), -1)
-    place[pattern.rows, pattern.columns] = np.arange(len(pattern.rows))
-    entries, slopes, signs = [], [], []
-    for pair, (inject, port) in enumerate(zip(*pairs, strict=True)):
-        for row in np.nonzero(B[:, inject])[0]:
-            for column in np.nonzero(S[:, port])[0]:
-                if place[row, column] >= 0:
-                    entries.append(place[row, column])
-                    slopes.append(pair)
-                    signs.append(B[row, inject] * S[column, port])
-    return csr_matrix((signs, (entries, slopes)), shape=(len(pattern.rows), len(pairs[0])))

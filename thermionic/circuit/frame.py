@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -63,7 +64,13 @@ class Frame:
         self.steady: Array = excited[0]
         self.tone = excited[1] + 1j * excited[2] if excited[2].any() else excited[1]
 
-    def placed(self, number: int, part: Part) -> Placed:
-        """The place of the part of that number, with this one in it."""
-        (first, port, inject), (last, ports, injects) = self._places[number : number + 2].tolist()
-        return Placed(part, tuple(self._unknowns[first:last].tolist()), slice(port, ports), slice(inject, injects))
+    def placed(self, numbers: Iterable[int], parts: Sequence[Part]) -> list[Placed]:
+        """The places of the parts of those numbers, of all parts as they are now."""
+        unknowns, places = self._unknowns.tolist(), self._places.tolist()
+        found = []
+        for number in numbers:
+            (first, port, inject), (last, ports, injects) = places[number], places[number + 1]
+            found.append(
+                Placed(parts[number], tuple(unknowns[first:last]), slice(port, ports), slice(inject, injects))
+            )
+        return found

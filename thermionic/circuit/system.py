@@ -44,9 +44,10 @@ def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
                 matrix[..., place, other] += local[..., row, column]
 
 
-def _filled(local: Array) -> tuple[NDArray[np.int_], ...]:
+def _filled(local: Array) -> tuple[NDArray[np.int_], NDArray[np.int_]]:
     """The rows and columns where a local matrix, or one of several, has anything."""
-    return np.nonzero(np.any(local.reshape(-1, *local.shape[-2:]) != 0, axis=0))
+    rows, columns = np.nonzero(np.any(local.reshape(-1, *local.shape[-2:]) != 0, axis=0))
+    return rows, columns
 
 
 class _Pattern:
@@ -117,20 +118,17 @@ class System:
             self.G, self.C, self.b_dc, self.b_tone = frame.conductance, frame.storage, frame.steady, frame.tone
             self.table = frame.table
         else:
-            self.G = self._of_variants("conductance")
             self._excite_variants(self.variants)
-            leaks = np.einsum("...ii->...i", self.G)[..., : len(self.nodes)]
-            leaks += LEAK_SIEMENS
 
     @lazily
     def placed(self) -> list[Placed]:
         """Where each part stands."""
-        return [self.frame.placed(number, part) for number, part in enumerate(self.netlist.parts)]
+        return self.frame.placed(range(len(self.netlist.parts)), self.netlist.parts)
 
     @lazily
     def plugged(self) -> list[Placed]:
         """Where those stand that have ports."""
-        return [self.frame.placed(number, self.netlist.parts[number]) for number in self.frame.plugged]
+        return self.frame.placed(self.frame.plugged, self.netlist.parts)
 
     @lazily
     def S(self) -> Array:
@@ -146,10 +144,8 @@ class System:
     def conducting(self) -> NDArray[np.bool_]:
         """Where Newton's matrix may have anything: G, in any variant, and the slopes of devices, (size, size)."""
         found = np.zeros((self.size + 1, self.size + 1), dtype=bool)
-        for place in self.placed:
-            local = place.part.device.conductance()
+        for place, _, rows, columns in self._conductances:
             at = np.array(place.unknowns, dtype=int)
-            rows, columns = _filled(local)
             found[at[rows], at[columns]] = True
             for inject in range(place.injects.start, place.injects.stop):
                 for port in range(place.ports.start, place.ports.stop):
@@ -163,7 +159,7 @@ class System:
         """The parts whose devices may be left in another state by what they come to."""
         parts = self.netlist.parts
         changing = [number for number in self.frame.plugged if type(parts[number].device).after is not Device.after]
-        return [self.frame.placed(number, parts[number]) for number in changing]
+        return self.frame.placed(changing, parts) if changing else []
 
     def _incidence(self, ends: NDArray[np.int_]) -> Array:
         """1 at the plus and -1 at the minus end of each pair, (size, pairs)."""
@@ -174,20 +170,49 @@ class System:
         return matrix
 
     @lazily
+    def _conductances(self) -> list[tuple[Placed, Array, NDArray[np.int_], NDArray[np.int_]]]:
+        """The parts' own matrices, and the rows and columns where they have anything."""
+        return [
+            (place, local, *_filled(local)) for place in self.placed for local in (place.part.device.conductance(),)
+        ]
+
+    @lazily
+    def G(self) -> Array:
+        """That of variants, which their operating points need only the ``entries`` of; that of one circuit is there
+        from the beginning, as are b_dc and b_tone."""
+        total = self._of_variants([(place, local) for place, local, _, _ in self._conductances])
+        leaks = np.einsum("...ii->...i", total)[..., : len(self.nodes)]
+        leaks += LEAK_SIEMENS
+        return total
+
+    @lazily
     def C(self) -> Array:
         """That of variants, which not every analysis looks at; that of one circuit is there with G."""
-        return self._of_variants("storage")
+        return self._of_variants([(place, place.part.device.storage()) for place in self.placed])
 
-    def _of_variants(self, method: str) -> Array:
+    def _of_variants(self, locals_: list[tuple[Placed, Array]]) -> Array:
         """The devices' local matrices added up, one a variant. An entry of all variants lies together, for most of a
         matrix is nothing and what is not there is never looked at."""
         wide = self.size + 1
         total = np.zeros((wide, wide, self.variants or 1))
-        for place in self.placed:
-            local = getattr(place.part.device, method)()
+        for place, local in locals_:
             for row, column in zip(*_filled(local), strict=True):
                 total[place.unknowns[row], place.unknowns[column]] += local[..., row, column]
         return np.moveaxis(total[:-1, :-1], -1, 0)
+
+    def entries(self, place: NDArray[np.int_]) -> Array:
+        """The entries of G of variants, (entries, variants), of which ``place`` (size, size) says which is where; it
+        must have one for all that is there."""
+        nowhere = int(place.max()) + 1  # what is of earth goes to a last one, dropped
+        which = np.full((self.size + 1, self.size + 1), nowhere)
+        which[:-1, :-1] = place
+        total = np.zeros((nowhere + 1, self.variants or 1))
+        for one, local, rows, columns in self._conductances:
+            for row, column in zip(rows.tolist(), columns.tolist(), strict=True):
+                total[which[one.unknowns[row], one.unknowns[column]]] += local[..., row, column]
+        leak = np.arange(len(self.nodes))
+        total[which[leak, leak]] += LEAK_SIEMENS
+        return total[:-1]
 
     def _excite_variants(self, variants: int) -> None:
         """The right-hand sides, one a variant."""
@@ -239,7 +264,7 @@ class System:
             return self
         changed = copy(self)
         changed.netlist = replace(self.netlist, parts=tuple(parts))
-        for stale in ("placed", "plugged", "table", "tone", "with_states"):
+        for stale in ("placed", "plugged", "_conductances", "table", "tone", "with_states"):
             changed.__dict__.pop(stale, None)
         return changed
 
@@ -326,7 +351,9 @@ class System:
     def dispersion(self, hertz: Array) -> ComplexArray | None:
         """What G + jwC leaves out at each frequency, (frequencies, size, size); None where there is nothing."""
         total: ComplexArray | None = None
-        for place in self.placed:
+        parts = self.netlist.parts
+        some = [number for number, one in enumerate(parts) if type(one.device).dispersion is not Device.dispersion]
+        for place in self.frame.placed(some, parts) if some else ():
             local = place.part.device.dispersion(hertz)
             if local is not None:
                 if total is None:
@@ -357,7 +384,7 @@ class System:
         """Where a part stands. Raises NetlistRefused if there is none of that name."""
         for number, one in enumerate(self.netlist.parts):
             if one.name == part:
-                return self.frame.placed(number, one)
+                return self.frame.placed([number], self.netlist.parts)[0]
         raise NetlistRefused(f"There is no part {part} in {self.netlist.title}.")
 
     def branch(self, part: str, which: int = 0) -> int:

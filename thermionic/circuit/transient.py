@@ -176,10 +176,12 @@ class Stepper:
         """What the kernels take of the circuit as it is, its sources and the accuracy."""
         system, table, waves = self.system, self.present.table, self.waves
         base = system.G + system.B @ self.reference @ system.S.T
+        stores = np.ascontiguousarray(np.argwhere(system.C))
         return (
             table.laws, table.at, table.numbers, system.senses, self.reference, system.B, system.S,
-            np.ascontiguousarray(system.C), np.ascontiguousarray(base), np.ascontiguousarray(system.b_dc),
-            waves.numbers, waves.ends, waves.places, self.floor, self.relative, self.moved, self.largest, table.own,
+            stores, system.C[stores[:, 0], stores[:, 1]], np.ascontiguousarray(base),
+            np.ascontiguousarray(system.b_dc), waves.numbers, waves.ends, waves.places, self.floor, self.relative,
+            self.moved, self.largest, table.own,
         )  # fmt: skip
 
     def go(self, start: OperatingPoint | Array | None, at_rest: bool, keep_from: float) -> Transient:

@@ -13,7 +13,8 @@ from typing import Any, TypeVar
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.elimination import incidence, pattern
+from thermionic.circuit.elimination import pattern
+from thermionic.circuit.kernels.variants import linearised
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.operating_point import Solution, operating_point
 from thermionic.circuit.system import System
@@ -93,37 +94,39 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
             nominal = operating_point(System(one_of(system.netlist, 0))).x
         count = system.variants
         shape = pattern(system.conducting)
-        pairs = np.nonzero(system.coupled)
-        spread = incidence(shape, pairs, system.B, system.S)
-        linear = np.ascontiguousarray(
-            np.broadcast_to(
-                system.G[..., shape.rows, shape.columns].T.reshape(len(shape.rows), -1), (len(shape.rows), count)
-            )
-        )
-        sources = np.broadcast_to(system.b_dc, (count, system.size)).T
+        table, every = system.table, np.arange(count)
+        linear = system.entries(shape.place)
+        sources = np.ascontiguousarray(system.b_dc.T)
         x = np.broadcast_to(nominal, (count, system.size)).T.copy()
-        settled, before = np.zeros(count, dtype=bool), np.full(count, np.inf)
+        open_ = every  # which are not settled
+        before = np.full(count, np.inf)
         for _ in range(_ITERATIONS):
             budget.check(f"solving {count} variants of {system.netlist.title}")
-            i, g = system.currents(np.ascontiguousarray((system.S.T @ x).T))
-            residual = shape.product(linear, x) + system.B @ i.T - sources
-            slopes: Array = g[:, pairs[0], pairs[1]]
-            values: Array = linear + spread @ slopes.T
+            here, own, pushed, numbers = x, linear, sources, table.numbers
+            if len(open_) < count:
+                here, own, pushed = (np.take(one, open_, axis=1) for one in (x, linear, sources))
+                numbers = numbers[open_] if len(numbers) > 1 else numbers
+            values, rhs = np.empty_like(own), np.empty_like(here)
+            linearised(
+                table.laws, table.at, numbers, system.senses, system.drives,
+                shape.place, shape.rows, shape.columns, own, pushed, here, values, rhs,
+            )  # fmt: skip
             try:
-                step = shape.solve(values, -residual[:, None])[:, 0]
+                step = shape.solve(values, rhs[:, None])[:, 0]
             except np.linalg.LinAlgError:
                 break
-            x = x + step
-            size = np.max(np.abs(step) / (_VOLT + _RELATIVE * np.abs(x)), axis=0)
+            here = here + step
+            x[:, open_] = here
+            size = np.max(np.abs(step) / (_VOLT + _RELATIVE * np.abs(here)), axis=0)
             # Where each step is by the square of the one before, the next would be this one's cube over that square.
             squares = (size < _CONTRACTS * before) & np.isfinite(before)
-            settled = (size <= 1.0) | (squares & (_SURE * size**3 <= before**2))
-            if settled.all():
+            left = ~((size <= 1.0) | (squares & (_SURE * size**3 <= before**2)))
+            open_, before = open_[left], size[left]
+            if not len(open_):
                 break
-            before = size
         x = np.ascontiguousarray(x.T)
         reasons: dict[int, str] = {}
-        for variant in np.nonzero(~settled)[0]:
+        for variant in open_:
             budget.check(f"solving {count} variants of {system.netlist.title}")
             try:
                 near = np.broadcast_to(nominal, (count, system.size))[variant]

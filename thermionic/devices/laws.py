@@ -13,9 +13,9 @@ from typing import Any
 import numba
 import numpy as np
 
-from thermionic.compiled import REAL, WHOLE, compiled, gives, ready, takes
+from thermionic.compiled import REAL, WHOLE, compiled, gives, inlined, ready, takes
 from thermionic.devices.converter_laws import converter, linear_regulator
-from thermionic.devices.knees import THERMAL_VOLT, bounded_exp, junction, softplus
+from thermionic.devices.knees import THERMAL_VOLT, bounded_exp, junction, power, softplus
 from thermionic.devices.programs import run
 
 KNEE_VOLT = 0.25  # how softly a gas tube leaves zero current; its own jitter is larger
@@ -24,6 +24,8 @@ AMBIENT_KELVIN = 298.15
 # Newton may try any temperature; the laws are held to what could be.
 COLDEST, HOTTEST = 200.0, 3600.0
 NO_BREAKDOWN = 1e6  # volts, from which on a diode has none
+NO_GRID_CURRENT = -30.0  # e to the power of it, of amperes at most
+NEXT_TO_NOTHING = 1e-8  # whose square is nothing beside 1
 LEAST_DRIVE, MOST_DRIVE = 1e-3, 2.0  # of a pentode, between which its screen's share follows it
 # Gauss-Legendre on a filament's length: exact for the polynomials that its own volts stand for.
 ALONG, WEIGHT = (0.5 * points for points in np.polynomial.legendre.leggauss(4))
@@ -55,10 +57,13 @@ class Law(IntEnum):
 
 @compiled
 def _grid_current(grid_g: float, grid_xi: float, grid_c: float, vg: float) -> tuple[float, float]:
-    """Dempwolf, Holters and Zölzer's grid current and its derivative; see Triode."""
+    """Dempwolf, Holters and Zölzer's grid current and its derivative; see Triode. Nothing where it is below any
+    leakage, which is most of the time."""
+    if grid_c * vg < NO_GRID_CURRENT:
+        return 0.0, 0.0
     soft, slope = softplus(grid_c * vg)
     w = soft / grid_c
-    ig = grid_g * w**grid_xi
+    ig = grid_g * power(w, grid_xi)
     return ig, grid_xi * ig / max(w, 1e-100) * slope
 
 
@@ -72,32 +77,33 @@ def _effective_volt(mu: float, kp: float, kvb: float, vg: float, va: float) -> t
 
 
 @compiled
-def _behind_grid(
-    gain: float, mu: float, ex: float, kp: float, kvb: float, vg: float, va: float
-) -> tuple[float, float, float]:
-    """The current behind a grid of one pitch, and its derivatives by vg and va, A and S; see Triode."""
-    e, e_vg, e_va = _effective_volt(mu, kp, kvb, vg, va)
-    i = gain * e**ex
+def _behind_grid(gain: float, ex: float, e: float, e_vg: float, e_va: float) -> tuple[float, float, float]:
+    """The current behind a grid of one pitch at an effective voltage, and its derivatives by vg and va, A and S; see
+    Triode."""
+    i = gain * power(e, ex)
     by_e = ex * i / max(e, 1e-100)
     return i, by_e * e_vg, by_e * e_va
 
 
-@compiled
-def _space_current(p: Any, vg: float, va: float) -> tuple[float, float, float]:
-    """The space current of a triode's numbers and its derivatives by vg and va, A and S; see Triode."""
+@inlined
+def _space_current(p: Any, vg: float, va: float) -> tuple[float, float, float, float, float, float]:
+    """The space current of a triode's numbers and its derivatives by vg and va, A and S; and those of its effective
+    voltage; see Triode."""
     if va <= 0.0:
-        return 0.0, 0.0, 0.0
+        return 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     gain = 2.0 / p[2]
-    i, i_vg, i_va = _behind_grid(gain, p[0], p[1], p[3], p[4], vg, va)
+    e, e_vg, e_va = _effective_volt(p[0], p[3], p[4], vg, va)
+    i, i_vg, i_va = _behind_grid(gain, p[1], e, e_vg, e_va)
     if p[8] > 0.0:
-        coarse, coarse_vg, coarse_va = _behind_grid(p[8] * gain, p[9], p[1], p[3], p[4], vg, va)
-        return i + coarse, i_vg + coarse_vg, i_va + coarse_va
-    return i, i_vg, i_va
+        less, less_vg, less_va = _effective_volt(p[9], p[3], p[4], vg, va)
+        coarse, coarse_vg, coarse_va = _behind_grid(p[8] * gain, p[1], less, less_vg, less_va)
+        i, i_vg, i_va = i + coarse, i_vg + coarse_vg, i_va + coarse_va
+    return i, i_vg, i_va, e, e_vg, e_va
 
 
-@compiled
+@inlined
 def _triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
-    ia, ia_vg, ia_va = _space_current(p, v[0], v[1])
+    ia, ia_vg, ia_va, _, _, _ = _space_current(p, v[0], v[1])
     ig, ig_vg = _grid_current(p[5], p[6], p[7], v[0])
     scale = p[10]
     i[0], i[1] = scale * ig, scale * ia
@@ -105,12 +111,12 @@ def _triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     g[1, 0], g[1, 1] = scale * ia_vg, scale * ia_va
 
 
-@compiled
+@inlined
 def _filament_triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     for point in range(len(ALONG)):
         s, weight = ALONG[point], WEIGHT[point] * p[10]
         vg, va = v[0] - s * v[2], v[1] - s * v[2]
-        ia, ia_vg, ia_va = _space_current(p, vg, va)
+        ia, ia_vg, ia_va, _, _, _ = _space_current(p, vg, va)
         ig, ig_vg = _grid_current(p[5], p[6], p[7], vg)
         i[0] += weight * ig
         i[1] += weight * ia
@@ -125,7 +131,7 @@ def _filament_triode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         g[2, 2] += weight * s * s * (ig_vg + ia_vg + ia_va)
 
 
-@compiled
+@inlined
 def _pentode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     vg, vs, va = v[0], v[1], v[2]
     scale, shield, screen_share, knee_perveance, sharpness = p[10], p[11], p[12], p[13], p[14]
@@ -135,20 +141,19 @@ def _pentode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     # The cathode current, by the equivalent voltage of screen and anode.
     share = 1.0 / (1.0 + 1.0 / shield)
     ve = share * (vs + positive / shield)
-    ik, ik_vg, by_ve = _space_current(p, vg, ve)
+    ik, ik_vg, by_ve, e, e_vg, e_ve = _space_current(p, vg, ve)
     ik_vs = by_ve * share
     ik_va = by_ve * share / shield if up else 0.0
 
     # The anode's part of it above the knee.
     screen = max(vs, 1e-3)
     mixed = positive + 0.1 * screen
-    r = screen_share / (1.0 - screen_share) * (1.1 * screen / mixed) ** screen_slope
+    r = screen_share / (1.0 - screen_share) * power(1.1 * screen / mixed, screen_slope)
     ln_vg, ln_ve = 0.0, 0.0
     if screen_drive > 0.0 and ve > 0.0:
         # How far the grid lets the tube go: the effective voltage over its value at no bias.
-        e, e_vg, e_ve = _effective_volt(p[0], p[3], p[4], vg, ve)
         drive = e * p[0] / ve
-        r *= min(max(drive, LEAST_DRIVE), MOST_DRIVE) ** screen_drive
+        r *= power(min(max(drive, LEAST_DRIVE), MOST_DRIVE), screen_drive)
         if LEAST_DRIVE < drive < MOST_DRIVE:
             ln_vg = screen_drive * e_vg / e
             ln_ve = screen_drive * (e_ve / e - 1.0 / ve)
@@ -169,9 +174,10 @@ def _pentode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         line = knee_perveance * volt * math.sqrt(volt)
         plain = part * ik
         ratio = plain / line
-        small = min(ratio, 1.0 / max(ratio, 1e-300)) ** sharpness
+        small = power(min(ratio, 1.0 / max(ratio, 1e-300)), sharpness)
         above = ratio <= 1.0
-        ia = (plain if above else line) * (1.0 + small) ** (-1.0 / sharpness)
+        rounded = 1.0 - small / sharpness if small < NEXT_TO_NOTHING else power(1.0 + small, -1.0 / sharpness)
+        ia = (plain if above else line) * rounded
         # d ln ia / d ln plain = 1 / (1 + ratio^n), and the rest is the line's.
         by_plain = (1.0 if above else small) / (1.0 + small)
         per_plain = by_plain * ia / max(plain, 1e-100)
@@ -186,7 +192,7 @@ def _pentode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     g[2, 0], g[2, 1], g[2, 2] = scale * ia_vg, scale * ia_vs, scale * ia_va
 
 
-@compiled
+@inlined
 def _vacuum_rectifier(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     perveance, knee = p[0], p[1]
     for side in range(2):
@@ -199,7 +205,7 @@ def _vacuum_rectifier(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         g[side, side] = 1.5 * perveance * root * bend
 
 
-@compiled
+@inlined
 def _diode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     saturation, slope_volt, ohm, breakdown_volt, breakdown_ampere = p[0], p[1] * THERMAL_VOLT, p[2], p[3], p[4]
     if ohm > 0.0:
@@ -213,7 +219,7 @@ def _diode(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         g[0, 0] += breakdown_ampere * slope / slope_volt
 
 
-@compiled
+@inlined
 def _junction_charge(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     farad, built_in, grading, transit, saturation, polarity = p[0], p[1], p[2], p[3], p[4], p[6]
     slope_volt = p[5] * THERMAL_VOLT
@@ -221,8 +227,8 @@ def _junction_charge(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     e, slope = bounded_exp(volt / slope_volt)
     low = min(volt, 0.5 * built_in)
     rest = 1.0 - low / built_in
-    power = 1.0 - grading
-    charge = farad * built_in / power * (1.0 - rest**power)
+    left = 1.0 - grading
+    charge = farad * built_in / left * (1.0 - rest**left)
     capacity = farad * rest**-grading
     above = volt - low
     bend = grading / (built_in * rest)
@@ -232,7 +238,7 @@ def _junction_charge(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     g[0, 0] = -1e9 * capacity
 
 
-@compiled
+@inlined
 def _zener(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     volt, test_ampere, ohm, saturation = p[0], p[1], p[2], p[3]
     e, slope = bounded_exp(v[0] / THERMAL_VOLT)
@@ -243,13 +249,13 @@ def _zener(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     g[0, 0] = back_slope + saturation * slope / THERMAL_VOLT
 
 
-@compiled
+@inlined
 def _selenium(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     plates = p[0]
     i[0], g[0, 0] = junction(v[0], p[1], plates * p[2] * THERMAL_VOLT, plates * p[3])
 
 
-@compiled
+@inlined
 def _gas_regulator(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     i[0], g[0, 0] = v[0] / DARK_OHM, 1.0 / DARK_OHM
     if p[2] > 0.0:
@@ -258,7 +264,7 @@ def _gas_regulator(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
         g[0, 0] += slope / p[1]
 
 
-@compiled
+@inlined
 def _bipolar(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     saturation, forward_beta, reverse_beta, early_volt, knee = p[0], p[1], p[2], p[3], p[4]
     forward_volt, reverse_volt, polarity = p[5] * THERMAL_VOLT, p[6] * THERMAL_VOLT, p[7]
@@ -287,7 +293,7 @@ def _bipolar(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     g[2, 1] = r_slope * (through * inverse_by_injected / reverse_knee - inverse) + per_early * by_vbc
 
 
-@compiled
+@inlined
 def _mosfet(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     threshold, k, modulation, body_ampere, polarity = p[0], p[1], p[2], p[3], p[4]
     vgs, vds = polarity * v[0], polarity * v[1]
@@ -324,7 +330,7 @@ def lamp(p: Any, kelvin: float) -> tuple[float, float, float, float]:
     return y, -1.2 * y / kelvin, scale * (kelvin**4 - AMBIENT_KELVIN**4), 4.0 * scale * kelvin**3
 
 
-@compiled
+@inlined
 def _hot(law: int, p: Any, v: Any, i: Any, g: Any) -> None:
     volt = v[0]
     wanted = AMBIENT_KELVIN + v[1]
@@ -339,7 +345,7 @@ def _hot(law: int, p: Any, v: Any, i: Any, g: Any) -> None:
     g[1, 0], g[1, 1] = -2.0 * y * volt, loss_by_t - y_by_t * volt**2
 
 
-@compiled
+@inlined
 def _fuse(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     y, tau = p[0], p[1]
     i[0], i[1] = y * v[0], v[1] / tau - (y * v[0]) ** 2
@@ -347,25 +353,25 @@ def _fuse(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     g[1, 0], g[1, 1] = -2.0 * y * y * v[0], 1.0 / tau
 
 
-@compiled
+@inlined
 def _core(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
-    henry, knee, power = p[0], p[1], int(p[2])
+    henry, knee, times = p[0], p[1], int(p[2])
     u = v[0] / knee
     bend = min(max(u, -4.0), 4.0)
-    raised = (bend * bend) ** power
-    slope = (2 * power + 1) * raised / henry
+    raised = (bend * bend) ** times
+    slope = (2 * times + 1) * raised / henry
     i[0] = bend * raised * knee / henry + slope * (u - bend) * knee
     g[0, 0] = slope
 
 
-@compiled
+@inlined
 def _program(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     i[0] = p[0] * run(p[1:], v, g[0])
     for port in range(len(v)):
         g[0, port] *= p[0]
 
 
-@compiled
+@inlined
 def _flow(law: int, p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
     if law == Law.TRIODE:
         _triode(p, v, phase, i, g)
@@ -423,11 +429,13 @@ def evaluate(laws: Any, at: Any, numbers: Any, v: Any, phase: Any, i: Any, g: An
     ``phase``; ``v`` is (rows, ports).
     """
     variants, phases = len(numbers), len(phase)
+    own = turn = 0
     for row in range(len(v)):
-        p, turned = numbers[row % variants], phase[row % phases]
         for device in range(len(laws)):
-            first, port, ports, inject, injects = at[device]
+            first, port, ports = at[device, 0], at[device, 1], at[device, 2]
+            inject, injects = at[device, 3], at[device, 4]
             _flow(
-                laws[device], p[first:], v[row, port:ports], turned,
+                laws[device], numbers[own, first:], v[row, port:ports], phase[turn],
                 i[row, inject:injects], g[row, inject:injects, port:ports],
             )  # fmt: skip
+        own, turn = own + 1 if own + 1 < variants else 0, turn + 1 if turn + 1 < phases else 0

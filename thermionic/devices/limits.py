@@ -12,7 +12,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from thermionic.compiled import compiled
+from thermionic.compiled import compiled, inlined
 from thermionic.devices.knees import THERMAL_VOLT
 from thermionic.devices.laws import NO_BREAKDOWN, Law
 
@@ -62,7 +62,7 @@ def _drain(new: float, old: float) -> float:
     return min(max(new, -0.5), 4.0)
 
 
-@compiled
+@inlined
 def _begun(law: int, p: Any, v: Any) -> None:
     """Put a device's sensed voltages where its law is neither dead nor steep."""
     if law == Law.TRIODE or law == Law.PENTODE or law == Law.FILAMENT_TRIODE:
@@ -77,7 +77,7 @@ def _begun(law: int, p: Any, v: Any) -> None:
         v[0], v[1] = p[4] * min(p[4] * v[0], p[0] + 1.0), p[4] * max(p[4] * v[1], 0.0)
 
 
-@compiled
+@inlined
 def _limited(law: int, p: Any, new: Any, old: Any) -> None:
     """Hold a device's sensed voltages to where its law may be taken after ``old``."""
     if law == Law.TRIODE or law == Law.PENTODE or law == Law.FILAMENT_TRIODE:

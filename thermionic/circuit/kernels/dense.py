@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
+
 from thermionic.compiled import compiled
 
 
@@ -18,40 +20,43 @@ def sensed(x: Any, ends: Any, v: Any) -> None:
 @compiled
 def factored(matrix: Any, pivots: Any) -> None:
     """Gauss's elimination with partial pivoting in place: the factors, and which row each step took."""
-    size = len(matrix)
+    # Counted without a sign: an index that could be negative keeps the compiler from taking several at once.
+    size, one = np.uint64(len(matrix)), np.uint64(1)
     for k in range(size):
-        best = k
-        for row in range(k + 1, size):
-            if abs(matrix[row, k]) > abs(matrix[best, k]):
-                best = row
+        best, most = k, abs(matrix[k, k])
+        for row in range(k + one, size):
+            if abs(matrix[row, k]) > most:
+                best, most = row, abs(matrix[row, k])
         pivots[k] = best
         if best != k:
             for column in range(size):
                 matrix[k, column], matrix[best, column] = matrix[best, column], matrix[k, column]
         inverse = 1.0 / matrix[k, k]
-        for row in range(k + 1, size):
+        for row in range(k + one, size):
             if matrix[row, k] != 0.0:
                 factor = matrix[row, k] * inverse
                 matrix[row, k] = factor
-                for column in range(k + 1, size):
+                for column in range(k + one, size):
                     matrix[row, column] -= factor * matrix[k, column]
 
 
 @compiled
 def solve_factored(matrix: Any, pivots: Any, rhs: Any) -> None:
     """Solve with the factors, the solution in the place of ``rhs``."""
-    size = len(matrix)
-    for k in range(size):
-        best = pivots[k]
-        if best != k:
-            rhs[k], rhs[best] = rhs[best], rhs[k]
-    for k in range(size):
-        for row in range(k + 1, size):
-            if matrix[row, k] != 0.0:
-                rhs[row] -= matrix[row, k] * rhs[k]
-    for k in range(size - 1, -1, -1):
+    size, one = np.uint64(len(matrix)), np.uint64(1)
+    for step in range(size):
+        best = np.uint64(pivots[step])
+        if best != step:
+            rhs[step], rhs[best] = rhs[best], rhs[step]
+    for row in range(one, size):
+        total = rhs[row]
+        for column in range(row):
+            total -= matrix[row, column] * rhs[column]
+        rhs[row] = total
+    for back in range(size):
+        k = np.uint64(size - one - back)
         total = rhs[k]
-        for column in range(k + 1, size):
+        for column in range(k + one, size):
             total -= matrix[k, column] * rhs[column]
         rhs[k] = total / matrix[k, k]
 

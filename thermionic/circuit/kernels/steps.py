@@ -154,17 +154,26 @@ def _implicit(
 
 
 @compiled
+def _held(stores: Any, farads: Any, x: Any) -> Any:
+    """C x, of C's entries ``farads`` at rows and columns ``stores`` (entries, 2)."""
+    held = np.zeros(len(x))
+    for entry in range(len(farads)):
+        held[stores[entry, 0]] += farads[entry] * x[stores[entry, 1]]
+    return held
+
+
+@compiled
 def _step(
-    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, C: Any, inverse: Any, reach: Any, impedance: Any,
-    steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
-    own: Any, bend: Any, x: Any, ahead: Any, rate: Any, second: float, h: float, settle: bool,
-    middle: Any, new: Any, new_rate: Any,
+    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, stores: Any, farads: Any, inverse: Any, reach: Any,
+    impedance: Any, steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float,
+    moved: Any, largest: Any, own: Any, bend: Any, x: Any, ahead: Any, rate: Any, second: float, h: float,
+    settle: bool, middle: Any, new: Any, new_rate: Any,
 ) -> float:  # fmt: skip
     """One step of TR-BDF2 (see transient): the unknowns after its first stage to ``middle`` and the new ones to
     ``new``, C dx/dt there to ``new_rate``. Returns the error over what is allowed, or -1 where a stage could not be
     solved. ``ahead`` (2, size) is how the unknowns went before, see ``_went``, to guess from."""
     size, per = len(x), 1.0 / (_HALF * h)
-    held = np.dot(C, x)
+    held = _held(stores, farads, x)
     b, guess = np.empty(size), np.empty(size)
     if settle:
         # The first step from rest is implicit throughout, whatever the start left unbalanced. It is short: what
@@ -174,7 +183,7 @@ def _step(
             b[one] += held[one] * per
         if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, own, bend, b, x, new):
             return -1.0
-        after = np.dot(C, new)
+        after = _held(stores, farads, new)
         for one in range(size):
             new_rate[one] = (after[one] - held[one]) * per
         return 0.5
@@ -186,7 +195,7 @@ def _step(
         guess[one] = x[one] + reached * (ahead[0, one] + reached * ahead[1, one])
     if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, own, bend, b, guess, middle):
         return -1.0
-    middle_rate = np.dot(C, middle)
+    middle_rate = _held(stores, farads, middle)
     # ... then the second backward difference to h, of the same matrix.
     sources(steady, waves, wave_ends, wave_places, second + h, b)
     for one in range(size):
@@ -197,7 +206,7 @@ def _step(
         guess[one] = x[one] + (straight + (gone - GAMMA * straight) / GAMMA**2 if straight != 0.0 else gone / GAMMA)
     if not _implicit(laws, at, numbers, ends, reference, inverse, reach, impedance, own, bend, b, guess, new):
         return -1.0
-    after = np.dot(C, new)
+    after = _held(stores, farads, new)
     # The embedded third-order formula's difference, filtered through the matrix of the stage.
     for one in range(size):
         new_rate[one] = (after[one] - held[one]) * per - _WEIGHT / _HALF * (rate[one] + middle_rate[one])
@@ -230,16 +239,20 @@ def _went(x: Any, middle: Any, new: Any, h: float, ahead: Any) -> None:
 
 
 @compiled
-def _factor(C: Any, base: Any, B: Any, S: Any, h: float, inverse: Any, reach: Any, impedance: Any) -> None:
+def _factor(
+    stores: Any, farads: Any, base: Any, B: Any, S: Any, h: float, inverse: Any, reach: Any, impedance: Any
+) -> None:  # fmt: skip
     """For a step h the inverse of C / (gamma/2 h) + base, and it at the ports.
 
     Farads over microseconds come beside the leak of a floating node: it is inverted in rows and columns of like size.
     """
-    size = len(C)
+    size = len(base)
     rows, columns = np.zeros(size), np.zeros(size)
+    inverse[:, :] = base
+    for entry in range(len(farads)):
+        inverse[stores[entry, 0], stores[entry, 1]] += farads[entry] / (_HALF * h)
     for row in range(size):
         for column in range(size):
-            inverse[row, column] = C[row, column] / (_HALF * h) + base[row, column]
             rows[row] = max(rows[row], abs(inverse[row, column]))
     for row in range(size):
         for column in range(size):
@@ -257,7 +270,7 @@ def _factor(C: Any, base: Any, B: Any, S: Any, h: float, inverse: Any, reach: An
 
 
 _TABLE = (takes(WHOLE, 1), takes(WHOLE, 2), takes(REAL, 2), takes(WHOLE, 2))
-_CIRCUIT = (takes(REAL, 2), takes(REAL, 2), takes(REAL, 2), takes(REAL, 2), takes(REAL, 2))
+_CIRCUIT = (takes(REAL, 2), takes(REAL, 2), takes(REAL, 2), takes(WHOLE, 2), takes(REAL, 1), takes(REAL, 2))
 _SOURCES = (takes(REAL, 1), takes(REAL, 1), takes(WHOLE, 1), takes(WHOLE, 2))
 _ALLOWED = (takes(REAL, 1), REAL, takes(TRUTH, 1), gives(REAL, 1))
 
@@ -267,16 +280,16 @@ _ALLOWED = (takes(REAL, 1), REAL, takes(TRUTH, 1), gives(REAL, 1))
     REAL, TRUTH, gives(REAL, 1), gives(REAL, 1),
 ))  # fmt: skip
 def one_step(
-    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, C: Any, base: Any,
+    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, stores: Any, farads: Any, base: Any,
     steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
     own: Any, x: Any, ahead: Any, rate: Any, second: float, h: float, settle: bool, new: Any, new_rate: Any,
 ) -> Any:  # fmt: skip
     """One step by itself: see _step."""
-    inverse, reach = np.empty(C.shape), np.empty(B.shape)
+    inverse, reach = np.empty(base.shape), np.empty(B.shape)
     impedance = np.empty(reference.T.shape)
-    _factor(C, base, B, S, h, inverse, reach, impedance)
+    _factor(stores, farads, base, B, S, h, inverse, reach, impedance)
     return _step(
-        laws, at, numbers, ends, reference, C, inverse, reach, impedance,
+        laws, at, numbers, ends, reference, stores, farads, inverse, reach, impedance,
         steady, waves, wave_ends, wave_places, floor, relative, moved, largest,
         own, np.full(1, np.inf), x, ahead, rate, second, h, settle, np.empty(len(x)), new, new_rate,
     )  # fmt: skip
@@ -288,7 +301,7 @@ def one_step(
     gives(REAL, 1), gives(REAL, 2), gives(WHOLE, 1),
 ))  # fmt: skip
 def follow(
-    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, C: Any, base: Any,
+    laws: Any, at: Any, numbers: Any, ends: Any, reference: Any, B: Any, S: Any, stores: Any, farads: Any, base: Any,
     steady: Any, waves: Any, wave_ends: Any, wave_places: Any, floor: Any, relative: float, moved: Any, largest: Any,
     own: Any, kept_steps: Any, kept_inverses: Any, kept_reaches: Any, kept_impedances: Any,
     x: Any, ahead: Any, rate: Any, clock: Any, corner: float, longest: float, least: float, keep_from: float,
@@ -325,10 +338,10 @@ def follow(
             place = count[1]
             count[1] = (place + 1) % len(kept_steps)
             kept_steps[place] = h
-            _factor(C, base, B, S, h, kept_inverses[place], kept_reaches[place], kept_impedances[place])
+            _factor(stores, farads, base, B, S, h, kept_inverses[place], kept_reaches[place], kept_impedances[place])
         error = _step(
-            laws, at, numbers, ends, reference, C, kept_inverses[place], kept_reaches[place], kept_impedances[place],
-            steady, waves, wave_ends, wave_places, floor, relative, moved, largest,
+            laws, at, numbers, ends, reference, stores, farads, kept_inverses[place], kept_reaches[place],
+            kept_impedances[place], steady, waves, wave_ends, wave_places, floor, relative, moved, largest,
             own, clock[3:], x, ahead, rate, second, h, settle, middle, new, new_rate,
         )  # fmt: skip
         if error < 0.0:
