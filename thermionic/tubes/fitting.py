@@ -72,6 +72,8 @@ _OPENNESS = 0.7
 _FLOOR = 0.01
 # How well points must settle mu, as a standard deviation of its logarithm.
 _SETTLED = 0.15
+# Sums of squares, halved, that differ by less tell no fit from another: by as much as one standard deviation adds.
+_HARDLY_WORSE = 0.5
 
 
 @dataclass(frozen=True)
@@ -200,7 +202,8 @@ def _family_rows(mu: float, ex: float, kp: float, kvb: float) -> list[float]:
     return rows
 
 
-def _best(residuals: Callable[[Vector], Vector], starts: Sequence[Vector]) -> Vector:
+def _best(residuals: Callable[[Vector], Vector], starts: Sequence[Vector]) -> list[Vector]:
+    """Where the best fit is, and after it those from other starts that are hardly worse."""
     from scipy.optimize import least_squares  # takes half a second to import, and only a fit needs it
 
     def watched(x: Vector) -> Vector:
@@ -210,23 +213,25 @@ def _best(residuals: Callable[[Vector], Vector], starts: Sequence[Vector]) -> Ve
     low, high = np.full(len(starts[0]), -np.inf), np.full(len(starts[0]), np.inf)
     low[1], high[1] = np.log(_EXPONENT)
     found = [least_squares(watched, start, x_scale=0.1, max_nfev=400, bounds=(low, high)) for start in starts]
-    best: Vector = min(found, key=lambda one: one.cost).x
-    return best
+    found.sort(key=lambda one: one.cost)
+    return [one.x for one in found if one.cost < found[0].cost + _HARDLY_WORSE]
 
 
-def _unsettled(rows: Callable[[Vector], Vector], x: Vector, settled: Sequence[int]) -> list[int]:
-    """Which of the parameters ``settled`` the points alone leave open.
+def _leaves_mu_open(rows: Callable[[Vector], Vector], ends: Sequence[Vector]) -> bool:
+    """Whether the points alone leave the first parameter, ln mu, open, at the fits that ``_best`` found.
 
-    The points' own Jacobian, with the weak pull only on the others, gives each logarithm's standard deviation.
+    The points' own Jacobian, with the weak pull only on the others, gives its standard deviation; and where fits that
+    are as good as each other end further apart than that may be, it is open whatever the slopes at one of them say.
     """
-    h = 1e-4
+    if np.ptp([x[0] for x in ends]) > 2 * _SETTLED:
+        return True
+    x, h = ends[0], 1e-4
     columns = [(rows(x + h * unit) - rows(x - h * unit)) / (2 * h) for unit in np.eye(len(x))]
     jacobian = np.array(columns).T
-    pull = np.array([0.0 if k in settled else 1.0 / 0.3**2 for k in range(len(x))])
+    pull = np.array([0.0, *[1.0 / 0.3**2] * (len(x) - 1)])
     information = jacobian.T @ jacobian + np.diag(pull)
     values, vectors = np.linalg.eigh(information)
-    variance = (vectors**2 / np.maximum(values, 1e-12)).sum(axis=1)
-    return [k for k in settled if np.sqrt(variance[k]) > _SETTLED]
+    return bool(np.sqrt((vectors[0] ** 2 / np.maximum(values, 1e-12)).sum()) > _SETTLED)
 
 
 def fit(
@@ -267,13 +272,13 @@ def fit(
 
     guesses = [float(np.median(given))] if given else [3.0, 8.0, 20.0, 50.0, 100.0]
     share = _REMOTE_SHARE if _is_remote(cutoffs) else _COARSE_SHARE
-    best = _best(residuals, [np.log([mu, 1.4, 1000.0, 40.0 + 6.0 * mu, 300.0, _COARSE, share]) for mu in guesses])
-    if _unsettled(rows, best, (0,)):
+    ends = _best(residuals, [np.log([mu, 1.4, 1000.0, 40.0 + 6.0 * mu, 300.0, _COARSE, share]) for mu in guesses])
+    if _leaves_mu_open(rows, ends):
         raise FitRefused(
             "These points cannot determine a triode: its amplification factor stays open. Give it (mu), or points at "
             "two or more grid and two or more anode voltages."
         )
-    return with_grid_current(device(best).coefficients, 0.5 * max(live[0].anode_v, 2.0), grid_currents)
+    return with_grid_current(device(ends[0]).coefficients, 0.5 * max(live[0].anode_v, 2.0), grid_currents)
 
 
 def _need_points(points: Sequence[Point]) -> None:
@@ -369,13 +374,13 @@ def fit_pentode(
             some = _REMOTE_SHARE if _is_remote(cutoffs) else _COARSE_SHARE
             logs = np.log([mu, 1.4, kg1, 40.0 + 6.0 * mu, 300.0, shield, ratio, line, 2.0, _COARSE, some])
             starts.append(np.append(logs, [0.05, 0.1]))
-    best = _best(residuals, starts)
-    if not known_mu and not outputs and _unsettled(rows, best, (0,)):
+    ends = _best(residuals, starts)
+    if not known_mu and not outputs and _leaves_mu_open(rows, ends):
         raise FitRefused(
             "These points cannot determine a pentode: the amplification factor of its grid to its screen stays open. "
             "Give points at two or more grid and two or more screen voltages, or the transconductance."
         )
-    found = coefficients(best)
+    found = coefficients(ends[0])
     return replace(found, space=with_grid_current(found.space, screen_v, grid_currents))
 
 
