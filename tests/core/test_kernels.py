@@ -9,13 +9,14 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scipy.special import wrightomega
+from scipy.special import expit, wrightomega
 
 from thermionic import compiled
 from thermionic import devices as d
 from thermionic.circuit import elimination
 from thermionic.circuit.harmonic_balance import _Equations, balance, harmonics_of_one, products_of_two
-from thermionic.devices.knees import THERMAL_VOLT, wright_omega
+from thermionic.circuit.kernels.dense import factored, solve_factored
+from thermionic.devices.knees import THERMAL_VOLT, power, softplus, wright_omega
 from thermionic.devices.laws import Law
 from thermionic.devices.limits import limited
 
@@ -23,6 +24,18 @@ from thermionic.devices.limits import limited
 @given(st.floats(-700, 700) | st.floats(700, 1e12))
 def test_wright_omega_is_that_of_scipy(z):
     assert wright_omega(z) == pytest.approx(float(wrightomega(z)), rel=4e-15)
+
+
+@given(st.floats(-800, 800))
+def test_softplus_is_numpys(u):
+    soft, slope = softplus(u)
+    assert soft == pytest.approx(float(np.logaddexp(0.0, u)), rel=1e-15, abs=1e-300)
+    assert slope == pytest.approx(float(expit(u)), rel=1e-15, abs=1e-300)
+
+
+@given(st.floats(1e-30, 1e6), st.floats(0.1, 12.0))
+def test_power_is_the_libraries(base, exponent):
+    assert power(base, exponent) == pytest.approx(base**exponent, rel=1e-13, abs=1e-300)
 
 
 @given(st.floats(0.1, 0.9), st.floats(0.1, 500.0), st.sampled_from([1.0, -1.0]))
@@ -154,6 +167,17 @@ def test_a_balance_of_linear_devices_is_ohm_s_law_at_each_frequency(spectrum):
             whole = np.linalg.solve(np.eye(3) + impedance[k] @ mixing, volts[level, :, k])
             np.testing.assert_allclose(found.volts[level, :, k], whole, rtol=1e-6, atol=1e-7)
             np.testing.assert_allclose(found.amperes[level, :, k], mixing @ whole, rtol=1e-6, atol=1e-7)
+
+
+@pytest.mark.parametrize("size", [1, 2, 5, 24])
+def test_small_factors_solve_as_numpy_does(size):
+    random = np.random.default_rng(size)
+    matrix, rhs = random.standard_normal((size, size)), random.standard_normal(size)
+    matrix[0] *= 1e-9  # so that it has to take another row first
+    factors, pivots, x = matrix.copy(), np.empty(size, dtype=np.int64), rhs.copy()
+    factored(factors, pivots)
+    solve_factored(factors, pivots, x)
+    np.testing.assert_allclose(x, np.linalg.solve(matrix, rhs), rtol=1e-9)
 
 
 def test_who_comes_while_another_compiles_waits_for_it(monkeypatch):

@@ -205,7 +205,7 @@ class Stepper:
         kept = max(2, min(_KEPT, _NUMBERS // size**2))
         factors = (
             np.zeros(kept), np.empty((kept, size, size)), np.empty((kept, size, injects)),
-            np.empty((kept, ports, injects)),
+            np.empty((kept, injects, ports)),
         )  # fmt: skip
         # The time, the step that is wanted, and whether it is a first one from rest.
         settling = at_rest or isinstance(start, np.ndarray)

@@ -16,6 +16,9 @@ _PLACES = takes(WHOLE, 1)
 # the compiler unrolls the loops before it sees that (measured: 16 take nearly twice as long a matrix). A row holds
 # the real parts and then the imaginary ones, which leaves the compiler few rows to tell apart.
 WIDE = 32
+# The same to count up to from a place within a row, without a sign: an index that could be negative keeps the
+# compiler from taking several at once.
+_WIDE = np.uint64(WIDE)
 
 
 @inlined
@@ -61,15 +64,15 @@ def _entry(values: Any, values_i: Any, turning: Any, entry: int, first: int, to:
     """An entry of the matrices from ``first`` on."""
     if len(turning) > 0:
         steady, turned = values[entry, 0], values_i[entry, 0]
-        for w in range(WIDE):
+        for w in range(_WIDE):
             to[at, w] = steady
-            to[at, WIDE + w] = turned * turning[first + w]
+            to[at, _WIDE + w] = turned * turning[first + w]
         return
-    for w in range(WIDE):
+    for w in range(_WIDE):
         to[at, w] = values[entry, first + w]
     if not real:
-        for w in range(WIDE):
-            to[at, WIDE + w] = values_i[entry, first + w]
+        for w in range(_WIDE):
+            to[at, _WIDE + w] = values_i[entry, first + w]
 
 
 @inlined
@@ -88,11 +91,11 @@ def _begin(rhs: Any, rhs_i: Any, first: int, b: Any, real: bool) -> None:
                     for w in range(WIDE):
                         b[at, WIDE + w] = steady
             else:
-                for w in range(WIDE):
+                for w in range(_WIDE):
                     b[at, w] = rhs[row, side, first + w]
                 if not real:
-                    for w in range(WIDE):
-                        b[at, WIDE + w] = rhs_i[row, side, first + w]
+                    for w in range(_WIDE):
+                        b[at, _WIDE + w] = rhs_i[row, side, first + w]
 
 
 @inlined
@@ -155,7 +158,7 @@ def eliminate(
     largest, here = np.empty((1, WIDE)), np.empty((1, WIDE))
     for block in range((batch + WIDE - 1) // WIDE):
         # The last block goes back over some that are done.
-        first = min(block * WIDE, batch - WIDE)
+        first = np.uint64(min(block * WIDE, batch - WIDE))
         for entry in range(entries):
             _entry(values, values_i, turning, entry, first, own, entry, real)
         own[entries:] = 0.0
@@ -204,12 +207,12 @@ def eliminate(
                 _size(here, 0, b, at, real)
                 for w in range(WIDE):
                     largest[0, w] += 0.0 if here[0, w] <= good * inverse[row, w] + 1e-300 else 1.0
-                for w in range(WIDE):
+                for w in range(_WIDE):
                     x[row, side, first + w] = out[at, w]
                 if not real:
-                    for w in range(WIDE):
-                        x_i[row, side, first + w] = out[at, WIDE + w]
-            for w in range(WIDE):
+                    for w in range(_WIDE):
+                        x_i[row, side, first + w] = out[at, _WIDE + w]
+            for w in range(_WIDE):
                 if largest[0, w] > 0.0:
                     bad[first + w] = True
 

@@ -43,15 +43,16 @@ def sources(steady: Any, waves: Any, wave_ends: Any, wave_places: Any, second: f
 
 @compiled
 def _beyond(
-    laws: Any, at: Any, numbers: Any, reference: Any, own: Any, v: Any, i: Any, g: Any, beyond: Any
+    laws: Any, at: Any, numbers: Any, reference: Any, own: Any, still: Any, v: Any, i: Any, g: Any, beyond: Any
 ) -> None:  # fmt: skip
     """What the devices' currents are beyond those of the reference slopes, and by how much their slopes are."""
-    for inject in range(len(reference)):
-        i[0, inject] = 0.0
-        for port in range(v.shape[1]):
+    for port in range(len(own)):
+        for inject in range(own[port, 0], own[port, 1]):
+            i[0, inject] = 0.0
             g[0, inject, port] = 0.0
-    evaluate(laws, at, numbers, v, np.zeros(1), i, g)
-    beyond[:] = i[0]
+    evaluate(laws, at, numbers, v, still, i, g)
+    for inject in range(len(beyond)):
+        beyond[inject] = i[0, inject]
     for port in range(len(own)):
         for inject in range(own[port, 0], own[port, 1]):
             beyond[inject] -= reference[inject, port] * v[0, port]
@@ -59,15 +60,22 @@ def _beyond(
 
 
 @compiled
-def _times_own(impedance: Any, g: Any, own: Any, matrix: Any) -> None:
-    """impedance g to ``matrix``, for slopes ``g`` (injects, ports) that each device has by its own ports alone.
-    ``own`` (ports, 2) is where each port's injects begin and end."""
-    for row in range(len(matrix)):
-        for port in range(len(matrix)):
-            total = 0.0
-            for inject in range(own[port, 0], own[port, 1]):
-                total += impedance[row, inject] * g[inject, port]
-            matrix[row, port] = total
+def _around(impedance: Any, g: Any, own: Any, turned: Any, matrix: Any) -> None:
+    """I + impedance g to ``matrix`` (ports, ports), for slopes ``g`` (injects, ports) that each device has by its own
+    ports alone. ``own`` (ports, 2) is where each port's injects begin and end; ``impedance`` (injects, ports) has a
+    row for each inject, and so the matrix is found in columns, ``turned``."""
+    ports = len(matrix)
+    for port in range(ports):
+        for row in range(ports):
+            turned[port, row] = 0.0
+        turned[port, port] = 1.0
+        for inject in range(own[port, 0], own[port, 1]):
+            slope = g[inject, port]
+            for row in range(ports):
+                turned[port, row] += slope * impedance[inject, row]
+    for row in range(ports):
+        for port in range(ports):
+            matrix[row, port] = turned[port, row]
 
 
 @compiled
@@ -92,16 +100,15 @@ def _implicit(
     i, g = np.empty((1, injects)), np.empty((1, injects, ports))
     beyond, ahead, step, left = np.empty(injects), np.empty(injects), np.empty(ports), np.empty(ports)
     pivots = np.empty(ports, dtype=np.int64)
-    matrix = np.empty((ports, ports))
+    matrix, turned, now = np.empty((ports, ports)), np.empty((ports, ports)), np.zeros(1)
     before = 0.0
     for _ in range(_NEWTON):
-        _beyond(laws, at, numbers, reference, own, v, i, g, beyond)
-        dropped = np.dot(impedance, beyond)
-        _times_own(impedance, g[0], own, matrix)
+        _beyond(laws, at, numbers, reference, own, now, v, i, g, beyond)
+        dropped = np.dot(beyond, impedance)
+        _around(impedance, g[0], own, turned, matrix)
         for port in range(ports):
             step[port] = open_volts[port] - v[0, port] - dropped[port]
             left[port] = step[port]
-            matrix[port, port] += 1.0
         if ports <= _FEW:
             factored(matrix, pivots)
             solve_factored(matrix, pivots, step)
@@ -120,8 +127,8 @@ def _implicit(
             while fraction > 1e-3:
                 for port in range(ports):
                     w[0, port] = v[0, port] + fraction * step[port]
-                _beyond(laws, at, numbers, reference, own, w, i, g, ahead)
-                dropped = np.dot(impedance, ahead)
+                _beyond(laws, at, numbers, reference, own, now, w, i, g, ahead)
+                dropped = np.dot(ahead, impedance)
                 total = 0.0
                 for port in range(ports):
                     total += (w[0, port] - open_volts[port] + dropped[port]) ** 2
@@ -266,7 +273,7 @@ def _factor(
         for column in range(size):
             inverse[row, column] = found[row, column] / (columns[row] * rows[column])
     reach[:, :] = np.dot(inverse, B)
-    impedance[:, :] = np.dot(S.T, reach)
+    impedance[:, :] = np.dot(reach.T, S)
 
 
 _TABLE = (takes(WHOLE, 1), takes(WHOLE, 2), takes(REAL, 2), takes(WHOLE, 2))
@@ -286,7 +293,7 @@ def one_step(
 ) -> Any:  # fmt: skip
     """One step by itself: see _step."""
     inverse, reach = np.empty(base.shape), np.empty(B.shape)
-    impedance = np.empty(reference.T.shape)
+    impedance = np.empty(reference.shape)
     _factor(stores, farads, base, B, S, h, inverse, reach, impedance)
     return _step(
         laws, at, numbers, ends, reference, stores, farads, inverse, reach, impedance,

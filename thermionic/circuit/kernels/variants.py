@@ -37,14 +37,15 @@ def linearised(
     ports, injects, variants = len(senses), len(drives), x.shape[1]
     v, i, g = np.empty((TILE, ports)), np.zeros((TILE, injects)), np.zeros((TILE, injects, ports))
     still = np.zeros(1)
-    for first in range(0, variants, TILE):
-        count = min(TILE, variants - first)
+    for tile in range((variants + TILE - 1) // TILE):
+        # Counted without a sign, as in dense.
+        first, count = np.uint64(tile * TILE), np.uint64(min(TILE, variants - tile * TILE))
         for port in range(ports):
             plus, minus = senses[port]
             for k in range(count):
                 volt = x[plus, first + k] if plus >= 0 else 0.0
                 v[k, port] = volt - x[minus, first + k] if minus >= 0 else volt
-        own = numbers[first : first + count] if len(numbers) > 1 else numbers
+        own = numbers[tile * TILE : tile * TILE + TILE] if len(numbers) > 1 else numbers
         evaluate(laws, at, own, v[:count], still, i[:count], g[:count])
         for row in range(len(rhs)):
             for k in range(count):
