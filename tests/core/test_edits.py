@@ -4,14 +4,16 @@ import numpy as np
 import pytest
 from pydantic import BaseModel
 
-from thermionic import examples
+from thermionic import devices, examples
 from thermionic.amplifier import solve
 from thermionic.amplifier.compiling import compile_design
+from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.system import System
 from thermionic.design import Resistor, changed, dump, field, fit_part, validate
 from thermionic.design.editing import fields_at
 from thermionic.design.paths import put
 from thermionic.design.reading import with_value
+from thermionic.devices import VoltageSource
 from thermionic.devices.base import Table
 from thermionic.errors import DesignRefused
 from thermionic.values import Quantity
@@ -40,6 +42,12 @@ def test_a_part_that_is_taken_out_is_solved_near_as_from_nothing():
     alone = solve(after.design)
     for node in alone.state.at.system.nodes:
         assert after.state.at.voltage(node) == pytest.approx(alone.state.at.voltage(node), rel=1e-5, abs=1e-3)
+
+
+def test_a_tone_keeps_its_phase():
+    parts = (Part("V1", VoltageSource(1.0, 0.3 - 0.4j), ("a", "0")), Part("R1", devices.Resistor(2.0), ("a", "0")))
+    system = System(Netlist("a tone with a phase", parts))
+    assert system.b_tone[system.branch("V1")] == 0.3 - 0.4j
 
 
 @pytest.mark.parametrize("name", examples.names())
