@@ -109,7 +109,7 @@ class Balance:
 
 # What the balances solved last have factored, for one of a similar circuit to begin with.
 _factors: LRUCache[Balance, Factors] = LRUCache(
-    maxsize=8e6, getsizeof=lambda factors: sum(matrix.nbytes for matrix, _ in factors.values())
+    maxsize=6e6, getsizeof=lambda factors: sum(matrix.nbytes for matrix, _ in factors.values())
 )
 _lock = Lock()
 
