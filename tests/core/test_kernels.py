@@ -169,6 +169,26 @@ def test_a_balance_of_linear_devices_is_ohm_s_law_at_each_frequency(spectrum):
             np.testing.assert_allclose(found.amperes[level, :, k], mixing @ whole, rtol=1e-6, atol=1e-7)
 
 
+def test_newton_by_the_samples_that_conduct_is_newton():
+    spectrum, random = harmonics_of_one(7, 28), np.random.default_rng(3)
+    impedance, volts, _ = _random_balance(spectrum, 2, 3, 3, 3)
+    equations = _Equations(spectrum, impedance, volts, lambda v, phase, which: (v, v))
+    every, slopes = np.arange(2), np.full((2, 28, 3), -0.02)
+    for level, port, samples in ((0, 0, slice(3, 7)), (0, 2, slice(20, 28)), (1, 1, slice(9, 10))):
+        slopes[level, samples, port] = random.uniform(0.0, 5.0, samples.stop - samples.start)
+    g = slopes[..., None] * np.eye(3)
+    sides = random.standard_normal((2, 3 * 15, 4))
+    wanted = np.linalg.solve(equations.jacobian(g, every, np.float64), sides)
+    with patch.object(_Equations, "jacobian", None):
+        np.testing.assert_allclose(equations.solved(g, every, sides), wanted, rtol=1e-9, atol=1e-9)
+    for many in (
+        g + random.uniform(0.0, 1.0, (2, 28, 1, 1)) * np.eye(3),
+        g + 0.1,
+    ):  # everywhere, or mixed
+        whole = np.linalg.solve(equations.jacobian(many, every, np.float64), sides)
+        np.testing.assert_allclose(equations.solved(many, every, sides), whole, rtol=1e-9, atol=1e-9)
+
+
 @pytest.mark.parametrize("size", [1, 2, 5, 24])
 def test_small_factors_solve_as_numpy_does(size):
     random = np.random.default_rng(size)

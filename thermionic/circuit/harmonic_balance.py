@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 from scipy.linalg.lapack import sgetrf, sgetrs
 
 from thermionic import budget
-from thermionic.circuit.kernels.balance import left_over, of_one_tone, through
+from thermionic.circuit.kernels.balance import among, left_over, of_one_tone, through
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import NoSteadyState
 
@@ -42,6 +42,9 @@ _LEFT = 1e-8  # of the voltages: how far they would still move
 _ALIKE_LEFT, _ALIKE_ITERATIONS, _ALIKE_HALVINGS = 3e-6, 40, 6
 _ALIKE_SLOW = 0.2  # of the residual: more than that left, and a variant is given its own
 _ALIKE_CHUNK = 32
+# Newton's equations are condensed to the samples whose slopes do anything, by this part of what is there, where those
+# are at most this part of the unknowns.
+_ANYTHING, _FEW_ACTIVE = 1e-6, 0.85
 
 
 @dataclass(frozen=True, eq=False)
@@ -251,6 +254,61 @@ class _Equations:
         through(mixed, pairs, self._of(which), matrix)
         return matrix
 
+    def solved(self, g: Array, which: NDArray[np.int_], sides: Array) -> Array:
+        """What Newton's matrix makes of right-hand sides, (levels, n, columns)."""
+        alone = self._alone(g)
+        found = np.empty_like(sides)
+        for level in range(len(g)):
+            one = which[level : level + 1]
+            few = None if alone is None else self._condensed(alone[level], self._of(one)[0], sides[level])
+            if few is None:
+                few = np.linalg.solve(self.jacobian(g[level : level + 1], one, np.float64)[0], sides[level])
+            found[level] = few
+        return found
+
+    def _alone(self, g: Array) -> Array | None:
+        """The slopes (levels, samples, ports) of currents that each hang on their own port alone, over a tone's
+        harmonics; None for any others."""
+        if self.spectrum.doubled is None or g.shape[2] != g.shape[3]:
+            return None
+        own = np.diagonal(g, axis1=2, axis2=3)
+        return own if np.count_nonzero(own) == np.count_nonzero(g) else None
+
+    def _condensed(self, slopes: Array, reach: ComplexArray, sides: Array) -> Array | None:
+        """``solved`` of one level, by the voltages at the samples where a port's slope (samples, ports) is more than
+        its least, which for rectifiers are few; None where they are not.
+
+        With the least slopes in the network, V + Z' F(d S V) = R: F goes from samples to frequencies, S back, d is
+        what each slope is more. S Z' F is a convolution, and only where d is anything need V be known: M. A.
+        Woodbury, "Inverting modified matrices", Memorandum 42, Statistical Research Group, Princeton (1950).
+        """
+        samples, ports, spectrum = self.samples, self.ports, self.spectrum
+        least = slopes.min(axis=0)
+        more = slopes - least
+        phasors = _to_phasors(sides.T.reshape(-1, ports, self.width)).transpose(2, 1, 0)
+        try:
+            inside = np.linalg.solve(np.eye(ports) + reach * least, np.concatenate([reach, phasors], axis=2))
+        except np.linalg.LinAlgError:
+            return None
+        reach, at_rest = inside[..., :ports], inside[..., ports:]
+        pulse = reach.transpose(1, 2, 0) * (2.0 / samples)
+        pulse[..., 0] *= 0.5
+        answers = _to_real(pulse) @ spectrum.synthesis.T  # (ports, ports, samples) to an ampere at one sample
+        sample, port = (
+            np.ascontiguousarray(at) for at in np.nonzero(more * np.abs(answers).max(axis=(0, 2)) > _ANYTHING)
+        )
+        if len(sample) > _FEW_ACTIVE * len(sides):
+            return None
+        d = more[sample, port]
+        matrix = np.empty((len(d), len(d)))
+        among(np.ascontiguousarray(answers), sample, port, d, matrix)
+        rest_at_samples = _to_real(at_rest.transpose(2, 1, 0)) @ spectrum.synthesis.T
+        volts = np.linalg.solve(matrix, rest_at_samples[:, port, sample].T)
+        flowing = np.zeros((ports, samples, sides.shape[1]))
+        flowing[port, sample] = d[:, None] * volts
+        amperes = _to_phasors((spectrum.analysis @ flowing).transpose(2, 0, 1)).transpose(2, 1, 0)
+        return _to_real((at_rest - reach @ amperes).transpose(2, 1, 0)).reshape(len(sides.T), -1).T
+
 
 def balance_alike(
     spectrum: Spectrum,
@@ -357,7 +415,6 @@ def _newton(
     # goes into factoring, and single precision is enough for a step. One level alone is a supply's: how its means
     # follow is wanted where it ends.
     again = levels > 1 and not together
-    kind = np.float32 if again else np.float64
 
     all_v, all_currents = equations.reals(start), np.zeros((levels, injects, equations.width))
     borrowed = np.array([level in factors for level in range(levels)])
@@ -374,7 +431,7 @@ def _newton(
         if again:
             stale = np.array([level not in factors for level in open_levels])
             fresh = open_levels[stale]
-            for level, matrix in zip(fresh.tolist(), equations.jacobian(g[stale], fresh, kind), strict=True):
+            for level, matrix in zip(fresh.tolist(), equations.jacobian(g[stale], fresh, np.float32), strict=True):
                 factors[level] = _factored(matrix)
             rows = zip(open_levels.tolist(), residual.astype(np.float32), strict=True)
             step = -np.array([_solved(factors[level], row) for level, row in rows], dtype=float)
@@ -382,7 +439,7 @@ def _newton(
             sides = np.concatenate(
                 [residual[..., None], np.broadcast_to(means, (len(residual), *means.shape))], axis=-1
             )
-            solved = np.linalg.solve(equations.jacobian(g, open_levels, kind), sides)
+            solved = equations.solved(g, open_levels, sides)
             step = -solved[..., 0]
             all_follows[open_levels] = solved[:, :: equations.width, 1:]
         size = np.linalg.norm(residual, axis=1)

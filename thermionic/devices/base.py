@@ -16,7 +16,7 @@ changes, so one equation serves a single circuit, an array of variants, and seve
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, is_dataclass
+from dataclasses import dataclass, field, fields, is_dataclass
 from typing import Any, ClassVar
 
 import numpy as np
@@ -357,8 +357,8 @@ def variants_in(thing: Any) -> set[int]:
         inner: Any = thing
     elif isinstance(thing, Device) and (own := thing.variants_of_matrices()) is not None:
         return own
-    elif isinstance(thing, Device) or is_dataclass(thing):
-        inner = vars(thing).values()
+    elif is_dataclass(thing):  # by its fields: what it has worked out of them is kept beside them
+        inner = [getattr(thing, one.name) for one in fields(thing)]
     else:
         return found
     for value in inner:

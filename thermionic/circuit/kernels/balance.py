@@ -97,3 +97,21 @@ def through(mixed: Any, pairs: Any, reach: Any, matrix: Any) -> None:
                         real, imaginary = m[k, j], m[count + k - 1, j]
                         to[row, first + j] += re * real - im * imaginary
                         to[other, first + j] += re * imaginary + im * real
+
+
+@ready(numba.void(takes(REAL, 3), takes(WHOLE, 1), takes(WHOLE, 1), takes(REAL, 1), gives(REAL, 2)))
+def among(answers: Any, sample: Any, port: Any, more: Any, matrix: Any) -> None:
+    """What voltages at chosen samples do to each other through slopes there, ``more`` (chosen,), and the network; and
+    one on the diagonal: (chosen, chosen).
+
+    ``answers`` (ports, ports, samples) is each port's voltage after an ampere at one sample in each other;
+    ``sample`` and ``port`` (chosen,) say which are chosen.
+    """
+    samples = answers.shape[2]
+    for row in range(len(sample)):
+        for column in range(len(sample)):
+            later = sample[row] - sample[column]
+            if later < 0:
+                later += samples
+            matrix[row, column] = answers[port[row], port[column], later] * more[column]
+        matrix[row, row] += 1.0
