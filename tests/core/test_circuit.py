@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 
 from thermionic import devices, examples, tubes
 from thermionic.amplifier import compile_design
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.large_signal import distortion, drive
 from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.small_signal import Response, SmallSignal
+from thermionic.circuit.spectrum import waveform
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
 from thermionic.design import changed

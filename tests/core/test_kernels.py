@@ -14,8 +14,10 @@ from scipy.special import expit, wrightomega
 from thermionic import compiled
 from thermionic import devices as d
 from thermionic.circuit import elimination
-from thermionic.circuit.harmonic_balance import _Equations, balance, harmonics_of_one, products_of_two
+from thermionic.circuit.balance_equations import Equations
+from thermionic.circuit.harmonic_balance import balance
 from thermionic.circuit.kernels.dense import factored, solve_factored
+from thermionic.circuit.spectrum import harmonics_of_one, products_of_two
 from thermionic.devices.knees import THERMAL_VOLT, power, softplus, wright_omega
 from thermionic.devices.laws import Law
 from thermionic.devices.limits import limited
@@ -146,7 +148,7 @@ def test_the_jacobian_of_a_balance_is_its_difference_quotient(spectrum):
     def currents(v, phase, which):
         return np.tanh(v) @ mixing.T, mixing * (1 - np.tanh(v) ** 2)[..., None, :]
 
-    equations = _Equations(spectrum, impedance, volts, currents)
+    equations = Equations(spectrum, impedance, volts, currents)
     v, every, step = 0.3 * equations.reals(volts), np.arange(3), 1e-6
     _, _, slopes = equations.evaluate(v, equations.source, every)
     found = equations.jacobian(slopes, every, np.float64)
@@ -172,14 +174,14 @@ def test_a_balance_of_linear_devices_is_ohm_s_law_at_each_frequency(spectrum):
 def test_newton_by_the_samples_that_conduct_is_newton():
     spectrum, random = harmonics_of_one(7, 28), np.random.default_rng(3)
     impedance, volts, _ = _random_balance(spectrum, 2, 3, 3, 3)
-    equations = _Equations(spectrum, impedance, volts, lambda v, phase, which: (v, v))
+    equations = Equations(spectrum, impedance, volts, lambda v, phase, which: (v, v))
     every, slopes = np.arange(2), np.full((2, 28, 3), -0.02)
     for level, port, samples in ((0, 0, slice(3, 7)), (0, 2, slice(20, 28)), (1, 1, slice(9, 10))):
         slopes[level, samples, port] = random.uniform(0.0, 5.0, samples.stop - samples.start)
     g = slopes[..., None] * np.eye(3)
     sides = random.standard_normal((2, 3 * 15, 4))
     wanted = np.linalg.solve(equations.jacobian(g, every, np.float64), sides)
-    with patch.object(_Equations, "jacobian", None):
+    with patch.object(Equations, "jacobian", None):
         np.testing.assert_allclose(equations.solved(g, every, sides), wanted, rtol=1e-9, atol=1e-9)
     for many in (
         g + random.uniform(0.0, 1.0, (2, 28, 1, 1)) * np.eye(3),

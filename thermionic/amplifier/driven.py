@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic.amplifier.solved import SolvedAmplifier
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import GROUND
+from thermionic.circuit.spectrum import waveform
 from thermionic.devices import Pentode, Triode
 from thermionic.devices.base import Array
 from thermionic.errors import NoSolution

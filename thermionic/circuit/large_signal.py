@@ -8,17 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from thermionic import budget
-from thermionic.circuit.harmonic_balance import (
-    Balance,
-    Spectrum,
-    balance,
-    balance_alike,
-    balance_in_turn,
-    harmonics_of_one,
-    products_of_two,
-)
+from thermionic.circuit.balance_equations import Balance
+from thermionic.circuit.harmonic_balance import balance, balance_alike, balance_in_turn
 from thermionic.circuit.operating_point import OperatingPoint
 from thermionic.circuit.small_signal import respond
+from thermionic.circuit.spectrum import Spectrum, harmonics_of_one, products_of_two
 from thermionic.circuit.variants import VariantPoints
 from thermionic.devices.base import Array, ComplexArray
 

@@ -15,9 +15,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.small_signal import respond
+from thermionic.circuit.spectrum import waveform
 from thermionic.circuit.supply import REFERENCE, Mains
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import Accuracy, Stepper

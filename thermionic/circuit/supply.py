@@ -14,10 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from thermionic import budget
-from thermionic.circuit.harmonic_balance import Balance, balance, harmonics_of_one
+from thermionic.circuit.balance_equations import Balance
+from thermionic.circuit.harmonic_balance import balance
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.small_signal import respond
+from thermionic.circuit.spectrum import harmonics_of_one
 from thermionic.circuit.supply_state import CircuitState, MainsState
 from thermionic.circuit.system import System
 from thermionic.devices import AffinePorts, LinearPart, MainsSource, Resistor

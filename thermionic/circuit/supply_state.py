@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint
+from thermionic.circuit.spectrum import waveform
 from thermionic.circuit.system import System
 from thermionic.devices import AffinePorts, Device, MainsSource, Thevenin, VoltageSource
 from thermionic.devices.base import Array, ComplexArray

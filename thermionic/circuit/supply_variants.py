@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.small_signal import respond
+from thermionic.circuit.spectrum import waveform
 from thermionic.circuit.supply import AGREED, BESIDE, HARMONICS, REFERENCE, SAMPLES, Mains, solve_circuit
 from thermionic.circuit.system import System
 from thermionic.circuit.variants import VariantPoints, one_of, operating_points

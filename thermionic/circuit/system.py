@@ -15,11 +15,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg.lapack import dgetrf as getrf
 from scipy.linalg.lapack import dgetrs as getrs
-from scipy.sparse import csc_array
 from scipy.sparse.linalg import splu
 
 from thermionic.circuit.frame import Frame, Placed
 from thermionic.circuit.kernels.newton import add_slopes
+from thermionic.circuit.large import LargePattern
 from thermionic.circuit.netlist import Netlist
 from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Table
 from thermionic.errors import NetlistRefused, NoSolution
@@ -48,42 +48,6 @@ def _filled(local: Array) -> tuple[NDArray[np.int_], NDArray[np.int_]]:
     """The rows and columns where a local matrix, or one of several, has anything."""
     rows, columns = np.nonzero(np.any(local.reshape(-1, *local.shape[-2:]) != 0, axis=0))
     return rows, columns
-
-
-class _Pattern:
-    """Where Newton's matrix of a large system has anything, found once, and the matrix for any slopes."""
-
-    def __init__(self, system: System) -> None:
-        self.made_for = system.G
-        rows, columns = np.nonzero(system.G)
-        self.fixed = system.G[rows, columns]
-        self.pairs = np.nonzero(system.coupled)
-        at, signs = [(rows, columns)], []
-        for here, there in (
-            (system.drives[self.pairs[0]], system.senses[self.pairs[1]]),
-            (system.senses, system.senses),
-        ):
-            inside = []
-            for row, plus in enumerate((1.0, -1.0)):
-                for column, sign in enumerate((plus, -plus)):
-                    kept = np.flatnonzero((here[:, row] >= 0) & (there[:, column] >= 0))
-                    at.append((here[kept, row], there[kept, column]))
-                    inside.append((kept, sign))
-            signs.append(inside)
-        self.slopes, self.acrosses = signs
-        keys = np.concatenate([column * system.size + row for row, column in at])
-        places, self.to = np.unique(keys, return_inverse=True)
-        self.indices = places % system.size
-        self.starts = np.searchsorted(places // system.size, np.arange(system.size + 1))
-        self.shape = (system.size, system.size)
-
-    def matrix(self, g: Array, across: float) -> csc_array:
-        """G + B g S^T, with ``across`` siemens over every port."""
-        slopes = g[self.pairs]
-        values = [self.fixed, *(sign * slopes[kept] for kept, sign in self.slopes)]
-        values += [np.full(len(kept), sign * across) for kept, sign in self.acrosses]
-        data = np.bincount(self.to, np.concatenate(values), len(self.indices))
-        return csc_array((data, self.indices, self.starts), shape=self.shape)
 
 
 class System:
@@ -193,8 +157,9 @@ class System:
     def _of_variants(self, locals_: list[tuple[Placed, Array]]) -> Array:
         """The devices' local matrices added up, one a variant. An entry of all variants lies together, for most of a
         matrix is nothing and what is not there is never looked at."""
+        assert self.variants is not None
         wide = self.size + 1
-        total = np.zeros((wide, wide, self.variants or 1))
+        total = np.zeros((wide, wide, self.variants))
         for place, local in locals_:
             for row, column in zip(*_filled(local), strict=True):
                 total[place.unknowns[row], place.unknowns[column]] += local[..., row, column]
@@ -203,10 +168,11 @@ class System:
     def entries(self, place: NDArray[np.int_]) -> Array:
         """The entries of G of variants, (entries, variants), of which ``place`` (size, size) says which is where; it
         must have one for all that is there."""
+        assert self.variants is not None
         nowhere = int(place.max()) + 1  # what is of earth goes to a last one, dropped
         which = np.full((self.size + 1, self.size + 1), nowhere)
         which[:-1, :-1] = place
-        total = np.zeros((nowhere + 1, self.variants or 1))
+        total = np.zeros((nowhere + 1, self.variants))
         for one, local, rows, columns in self._conductances:
             for row, column in zip(rows.tolist(), columns.tolist(), strict=True):
                 total[which[one.unknowns[row], one.unknowns[column]]] += local[..., row, column]
@@ -329,11 +295,11 @@ class System:
             return lambda rhs: self.solve(self.jacobian(g), rhs)
         return lambda rhs: np.asarray(factors.solve(rhs), dtype=np.float64)
 
-    def _patterned(self) -> _Pattern:
+    def _patterned(self) -> LargePattern:
         # A copy of the system takes the pattern along, and may have been given another G.
-        known: _Pattern | None = self.__dict__.get("_pattern")
+        known: LargePattern | None = self.__dict__.get("_pattern")
         if known is None or known.made_for is not self.G:
-            known = self.__dict__["_pattern"] = _Pattern(self)
+            known = self.__dict__["_pattern"] = LargePattern(self)
         return known
 
     def sensed(self, x: Array) -> Array:

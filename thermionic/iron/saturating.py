@@ -10,8 +10,8 @@ import numpy as np
 from thermionic import devices
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.solved import FULL_DISTORTION, drive_as_far
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.large_signal import drive
+from thermionic.circuit.spectrum import waveform
 from thermionic.devices.base import Array
 from thermionic.errors import NoSteadyState
 from thermionic.iron.output import block_of, limits, output_transformer, primary_turns, sections_used

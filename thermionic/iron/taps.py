@@ -10,9 +10,9 @@ from thermionic import devices
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.amplifier.solved import REFERENCE_HERTZ
 from thermionic.blocks.ports import split
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.large_signal import drive
 from thermionic.circuit.operating_point import operating_point
+from thermionic.circuit.spectrum import waveform
 from thermionic.circuit.system import System
 from thermionic.design import Design, changed
 from thermionic.devices.base import ComplexArray

@@ -8,9 +8,9 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import Rail
-from thermionic.circuit.harmonic_balance import waveform
 from thermionic.circuit.noise import noise
 from thermionic.circuit.small_signal import respond
+from thermionic.circuit.spectrum import waveform
 from thermionic.devices.base import ComplexArray
 from thermionic.lazily import remembered
 from thermionic.performance.levels import reference_output

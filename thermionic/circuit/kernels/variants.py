@@ -9,14 +9,14 @@ import numpy as np
 from thermionic.compiled import REAL, WHOLE, compiled, gives, ready, takes
 from thermionic.devices.laws import evaluate
 
-TILE = 8  # variants at once, whose values lie together: a line of the cache
+TILE = 32  # variants at once, whose values lie together
 
 
 @compiled
-def _stamp(values: Any, entry: int, first: int, slopes: Any, count: int, one: int, other: int, sign: float) -> None:
-    """Add the slopes of an injected current by a port's voltage to an entry."""
+def _add(to: Any, row: int, first: Any, what: Any, which: int, count: Any, sign: float) -> None:
+    """Add a row of a tile to one of all variants, from ``first`` on. Counted without a sign, as in dense."""
     for k in range(count):
-        values[entry, first + k] += sign * slopes[k, one, other]
+        to[row, first + k] += sign * what[which, k]
 
 
 @ready((
@@ -35,18 +35,27 @@ def linearised(
     for each, or one for all; for the rest see ``newton``.
     """
     ports, injects, variants = len(senses), len(drives), x.shape[1]
-    v, i, g = np.empty((TILE, ports)), np.zeros((TILE, injects)), np.zeros((TILE, injects, ports))
-    still = np.zeros(1)
+    v, i, g, still = np.empty((1, ports)), np.zeros((1, injects)), np.zeros((1, injects, ports)), np.zeros(1)
+    pairs = 0
+    for device in range(len(laws)):
+        pairs += (at[device, 2] - at[device, 1]) * (at[device, 4] - at[device, 3])
+    flowing, slopes = np.empty((injects, TILE)), np.empty((pairs, TILE))
     for tile in range((variants + TILE - 1) // TILE):
-        # Counted without a sign, as in dense.
         first, count = np.uint64(tile * TILE), np.uint64(min(TILE, variants - tile * TILE))
-        for port in range(ports):
-            plus, minus = senses[port]
-            for k in range(count):
+        for k in range(count):
+            for port in range(ports):
+                plus, minus = senses[port]
                 volt = x[plus, first + k] if plus >= 0 else 0.0
-                v[k, port] = volt - x[minus, first + k] if minus >= 0 else volt
-        own = numbers[tile * TILE : tile * TILE + TILE] if len(numbers) > 1 else numbers
-        evaluate(laws, at, own, v[:count], still, i[:count], g[:count])
+                v[0, port] = volt - x[minus, first + k] if minus >= 0 else volt
+            own = first + k if len(numbers) > 1 else np.uint64(0)
+            evaluate(laws, at, numbers[own : own + np.uint64(1)], v, still, i, g)
+            pair = 0
+            for device in range(len(laws)):
+                for one in range(at[device, 3], at[device, 4]):
+                    flowing[one, k], i[0, one] = i[0, one], 0.0
+                    for other in range(at[device, 1], at[device, 2]):
+                        slopes[pair, k], g[0, one, other] = g[0, one, other], 0.0
+                        pair += 1
         for row in range(len(rhs)):
             for k in range(count):
                 rhs[row, first + k] = sources[row, first + k]
@@ -56,20 +65,19 @@ def linearised(
                 value = linear[entry, first + k]
                 values[entry, first + k] = value
                 rhs[row, first + k] -= value * x[column, first + k]
+        pair = 0
         for device in range(len(laws)):
-            _, port, ports_end, inject, injects_end = at[device]
-            for one in range(inject, injects_end):
+            for one in range(at[device, 3], at[device, 4]):
+                wide = at[device, 2] - at[device, 1]
                 for side in range(2):
                     row, sign = drives[one, side], 1.0 - 2.0 * side
                     if row < 0:
                         continue
-                    for k in range(count):
-                        rhs[row, first + k] -= sign * i[k, one]
-                    for other in range(port, ports_end):
-                        plus, minus = senses[other]
+                    _add(rhs, row, first, flowing, one, count, -sign)
+                    for other in range(wide):
+                        plus, minus = senses[at[device, 1] + other]
                         if plus >= 0:
-                            _stamp(values, place[row, plus], first, g, count, one, other, sign)
+                            _add(values, place[row, plus], first, slopes, pair + other, count, sign)
                         if minus >= 0:
-                            _stamp(values, place[row, minus], first, g, count, one, other, -sign)
-        i[:] = 0.0
-        g[:] = 0.0
+                            _add(values, place[row, minus], first, slopes, pair + other, count, -sign)
+                pair += wide
