@@ -24,8 +24,8 @@ from thermionic.design import Design
 from thermionic.edition import edition
 from thermionic.lazily import lazily
 
-# Of solutions in one process, bytes: some 60 of a small amplifier, before and after an edit of a whole workshop, or
-# 30 of a large one.
+# Of solutions in one process, bytes: some 50 of a small amplifier, before and after an edit of a whole workshop, or
+# 25 of a large one.
 KEPT_BYTES = 14_000_000
 # What took less to solve is solved again in another process: fetching it would hardly be sooner.
 WORTH_SHARING_SECONDS = 0.4

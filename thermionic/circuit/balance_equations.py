@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
@@ -92,7 +93,10 @@ class Equations:
         found = np.empty_like(sides)
         for level in range(len(g)):
             one = which[level : level + 1]
-            few = None if alone is None else self._condensed(alone[level], self._of(one)[0], sides[level])
+            few = None
+            if alone is not None:
+                with suppress(np.linalg.LinAlgError):
+                    few = self._condensed(alone[level], self._of(one)[0], sides[level])
             if few is None:
                 few = np.linalg.solve(self.jacobian(g[level : level + 1], one, np.float64)[0], sides[level])
             found[level] = few
@@ -108,7 +112,7 @@ class Equations:
 
     def _condensed(self, slopes: Array, reach: ComplexArray, sides: Array) -> Array | None:
         """``solved`` of one level, by the voltages at the samples where a port's slope (samples, ports) is more than
-        its least, which for rectifiers are few; None where they are not.
+        its least, which for rectifiers are few; None where they are not. Raises numpy's LinAlgError.
 
         With the least slopes in the network, V + Z' F(d S V) = R: F goes from samples to frequencies, S back, d is
         what each slope is more. S Z' F is a convolution, and only where d is anything need V be known: M. A.
@@ -118,10 +122,7 @@ class Equations:
         least = slopes.min(axis=0)
         more = slopes - least
         phasors = to_phasors(sides.T.reshape(-1, ports, self.width)).transpose(2, 1, 0)
-        try:
-            inside = np.linalg.solve(np.eye(ports) + reach * least, np.concatenate([reach, phasors], axis=2))
-        except np.linalg.LinAlgError:
-            return None
+        inside = np.linalg.solve(np.eye(ports) + reach * least, np.concatenate([reach, phasors], axis=2))
         reach, at_rest = inside[..., :ports], inside[..., ports:]
         pulse = reach.transpose(1, 2, 0) * (2.0 / samples)
         pulse[..., 0] *= 0.5

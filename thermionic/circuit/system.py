@@ -193,21 +193,13 @@ class System:
         self.b_dc, self.b_tone = dc[..., :-1], tone[..., :-1]
 
     def with_device(self, name: str, device: Device) -> System:
-        """The same system with another linear device of the same shape as part ``name``."""
+        """The same system, of one circuit, with another linear device of the same shape as part ``name``."""
         place = self.place(name)
         old = place.part.device
         changed = copy(self)
         changed.netlist = self.netlist.with_device(name, device)
         # What the nonlinear devices are packed into stays where neither is one.
-        stale = (
-            "placed",
-            "plugged",
-            "conducting",
-            "tone",
-            *(("table", "with_states") if old.ports or device.ports else ()),
-        )
-        for name_of in stale:
-            changed.__dict__.pop(name_of, None)
+        changed._forget(() if old.ports or device.ports else ("table", "with_states"))
         inside = [local for local, at in enumerate(place.unknowns) if at >= 0]
         at = np.array([place.unknowns[local] for local in inside])
         changed.G, changed.C = self.G.copy(), self.C.copy()
@@ -230,9 +222,15 @@ class System:
             return self
         changed = copy(self)
         changed.netlist = replace(self.netlist, parts=tuple(parts))
-        for stale in ("placed", "plugged", "_conductances", "table", "tone", "with_states"):
-            changed.__dict__.pop(stale, None)
+        changed._forget(("conducting",))
         return changed
+
+    def _forget(self, kept: tuple[str, ...]) -> None:
+        """Drop what was worked out of the parts before one was changed, but what is kept."""
+        for name in {"placed", "plugged", "_conductances", "conducting", "tone", "table", "with_states"}.difference(
+            kept
+        ):
+            self.__dict__.pop(name, None)
 
     @lazily
     def table(self) -> Table:

@@ -94,11 +94,10 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
             nominal = operating_point(System(one_of(system.netlist, 0))).x
         count = system.variants
         shape = pattern(system.conducting)
-        table, every = system.table, np.arange(count)
-        linear = system.entries(shape.place)
+        table, linear = system.table, system.entries(shape.place)
         sources = np.ascontiguousarray(system.b_dc.T)
         x = np.broadcast_to(nominal, (count, system.size)).T.copy()
-        open_ = every  # which are not settled
+        open_ = np.arange(count)  # which are not settled
         before = np.full(count, np.inf)
         for _ in range(_ITERATIONS):
             budget.check(f"solving {count} variants of {system.netlist.title}")
