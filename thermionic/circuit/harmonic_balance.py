@@ -51,6 +51,7 @@ def balance(
     currents: PortCurrents,
     start: ComplexArray,
     together: bool = False,
+    enough: float = 0.0,
 ) -> Balance:
     """Solve V_k = E_k - Z_k I_k(V) for all frequencies k at once, by Newton with backtracking.
 
@@ -59,10 +60,11 @@ def balance(
     currents    the devices: i (samples, levels, injects) and di/dv (samples, levels, injects, ports).
     start       a first guess like ``open_volts``.
     together    each has a network and devices of its own, which differ little: for an array of variants.
+    enough      of the voltages, what may be left of the equations: for what is solved again more finely.
 
     Raises NoSteadyState if a level does not converge, BudgetSpent.
     """
-    found, failed = _newton(spectrum, impedance, open_volts, currents, start, together, {})
+    found, failed = _newton(spectrum, impedance, open_volts, currents, start, together, {}, enough)
     if len(failed):
         raise _unsettled(spectrum, failed.tolist(), len(open_volts))
     return found
@@ -206,6 +208,7 @@ def _newton(
     start: ComplexArray,
     together: bool,
     factors: Factors,
+    enough: float = 0.0,
 ) -> tuple[Balance, NDArray[np.int_]]:
     """See ``balance``. Also gives the levels that do not converge; what stands for them is where they were left.
 
@@ -263,8 +266,10 @@ def _newton(
         moved = np.max(np.abs(trial - v), axis=1)
         v = trial
         # What a full step leaves of the residual it leaves of itself to be moved.
-        left = np.where(fraction == 1.0, np.linalg.norm(residual, axis=1) / np.maximum(size, 1e-300), 1.0)
+        now = np.linalg.norm(residual, axis=1)
+        left = np.where(fraction == 1.0, now / np.maximum(size, 1e-300), 1.0)
         settled = moved * np.minimum(left, 1.0) < _LEFT * (1 + np.max(np.abs(v), axis=1))
+        settled |= now < enough * np.linalg.norm(v, axis=1)
         settled &= fraction > 0
         kept = (left < 0.1) & again
         borrowed[open_levels[~kept]] = False

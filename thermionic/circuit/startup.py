@@ -16,9 +16,9 @@ import numpy as np
 
 from thermionic import budget
 from thermionic.circuit.netlist import GROUND, Netlist, Part
+from thermionic.circuit.rectified import REFERENCE, RectifierPorts, rectifiers_on_mains
 from thermionic.circuit.small_signal import respond
 from thermionic.circuit.spectrum import waveform
-from thermionic.circuit.supply import REFERENCE, Mains
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import Accuracy, Stepper
 from thermionic.devices import AffinePorts, Contact, Device, Fuse, Resistor
@@ -90,13 +90,13 @@ class _Envelope:
         self.blown: dict[str, float] = {}
         self.volts: ComplexArray | None = None
         self.network_of: tuple[object, ...] = ()
-        self.warmed: tuple[Mains, float, System] | None = None
+        self.warmed: tuple[RectifierPorts, float, System] | None = None
 
     def go(self) -> StartUp:
         """See start_up."""
-        self._network()
-        if not self.mains.rectifying:
+        if not rectifiers_on_mains(self.original):
             raise NetlistRefused(f"{self.original.title} has no rectifier on the mains to switch on.")
+        self._network()
         second, settle = 0.0, True
         stand_in = self._line(second, np.zeros(len(self.mains.pairs)), None)
         # Where the circuit changes at once; a step ends there.
@@ -184,17 +184,14 @@ class _Envelope:
             for part in changing:
                 netlist = netlist.with_device(part.name, Resistor(self._resistance(part)))
             self.netlist = netlist
-            self.mains = Mains(netlist, None)
-            if self.mains.rectifying:
-                self.mains.prepare(_HARMONICS, _SAMPLES)
-                mains = self.mains
-                quiet = mains.open.G + 1e-7 * mains.open.S @ mains.open.S.T
-                solved = respond(mains.open, quiet, mains.hertz, mains.columns)
-                count = len(mains.pairs)
-                self.reach = solved[..., :count]
-                self.drive = np.einsum("kns,ks->kn", solved[..., count:], mains.drive)
-                self.impedance = np.einsum("np,knq->kpq", mains.ports, self.reach)
-                self.open_volts = (self.drive @ mains.ports).T[None]
+            self.mains = mains = RectifierPorts(netlist, _HARMONICS, _SAMPLES)
+            quiet = mains.open.G + 1e-7 * mains.open.S @ mains.open.S.T
+            solved = respond(mains.open, quiet, mains.hertz, mains.columns)
+            count = len(mains.pairs)
+            self.reach = solved[..., :count]
+            self.drive = np.einsum("kns,ks->kn", solved[..., count:], mains.drive)
+            self.impedance = np.einsum("np,knq->kpq", mains.ports, self.reach)
+            self.open_volts = (self.drive @ mains.ports).T[None]
         self.network_of = state or (None,)
 
     def _line(self, second: float, means: Array, before: AffinePorts | None) -> AffinePorts:

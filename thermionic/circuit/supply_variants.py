@@ -12,9 +12,10 @@ import numpy as np
 
 from thermionic import budget
 from thermionic.circuit.netlist import Netlist, Part
+from thermionic.circuit.rectified import BESIDE, REFERENCE, RectifierPorts
 from thermionic.circuit.small_signal import respond
 from thermionic.circuit.spectrum import waveform
-from thermionic.circuit.supply import AGREED, BESIDE, HARMONICS, REFERENCE, SAMPLES, Mains, solve_circuit
+from thermionic.circuit.supply import AGREED, HARMONICS, SAMPLES, solve_circuit
 from thermionic.circuit.system import System
 from thermionic.circuit.variants import VariantPoints, one_of, operating_points
 from thermionic.devices import AffinePorts
@@ -56,9 +57,7 @@ def solve_variants(netlist: Netlist) -> SupplyVariants:
         first = solve_circuit(one_of(netlist, 0))
         if first.mains is None:
             raise ValueError("there is no rectifier on the mains; use circuit.variants")
-        mains = Mains(netlist, None)
-        mains.prepare(HARMONICS, SAMPLES)
-        mains.softness = 1.0
+        mains = RectifierPorts(netlist, HARMONICS, SAMPLES)
         ports, open_system = len(mains.pairs), mains.open
         siemens = np.repeat(first.mains.stand_in.siemens[None], count, axis=0)
         ampere = np.repeat(first.mains.stand_in.ampere[None], count, axis=0)
