@@ -28,7 +28,7 @@ class Frame:
     ``senses`` (ports, 2) and ``drives`` (injects, 2) are the unknowns at the plus and minus end of each port and of
     each injected current; -1 is earth. ``plugged`` says which parts have ports. ``conductance``, with ``leak``
     siemens from each node to earth, and ``storage`` (size, size), ``steady`` and ``tone`` (size,) are sums over all
-    parts; those and the ``table`` are of one circuit, and without meaning where a part holds arrays of variants.
+    parts but those that hold arrays of variants. The ``table`` is without meaning where one does.
     """
 
     def __init__(self, netlist: Netlist, pieces: list[Pieces], leak: float, most: int) -> None:

@@ -21,7 +21,7 @@ from thermionic.circuit.frame import Frame, Placed
 from thermionic.circuit.kernels.newton import add_slopes
 from thermionic.circuit.large import LargePattern
 from thermionic.circuit.netlist import Netlist
-from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Table
+from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Entries, Pieces, Table
 from thermionic.errors import NetlistRefused, NoSolution
 from thermionic.lazily import lazily
 
@@ -42,12 +42,6 @@ def _add(matrix: Array, at: NDArray[np.int_], local: Array) -> None:
         for row, place in enumerate(at):
             for column, other in enumerate(at):
                 matrix[..., place, other] += local[..., row, column]
-
-
-def _filled(local: Array) -> tuple[NDArray[np.int_], NDArray[np.int_]]:
-    """The rows and columns where a local matrix, or one of several, has anything."""
-    rows, columns = np.nonzero(np.any(local.reshape(-1, *local.shape[-2:]) != 0, axis=0))
-    return rows, columns
 
 
 class System:
@@ -107,16 +101,24 @@ class System:
     @lazily
     def conducting(self) -> NDArray[np.bool_]:
         """Where Newton's matrix may have anything: G, in any variant, and the slopes of devices, (size, size)."""
-        found = np.zeros((self.size + 1, self.size + 1), dtype=bool)
-        for place, _, rows, columns in self._conductances:
-            at = np.array(place.unknowns, dtype=int)
-            found[at[rows], at[columns]] = True
-            for inject in range(place.injects.start, place.injects.stop):
-                for port in range(place.ports.start, place.ports.stop):
-                    found[self.drives[inject][:, None], self.senses[port]] = True
-        leak = np.arange(len(self.nodes))
-        found[leak, leak] = True
-        return found[:-1, :-1]
+        found: NDArray[np.bool_] = self.frame.conductance != 0
+        for unknowns, pieces in self._varying:
+            for row, column in pieces.conductance.at:
+                if unknowns[row] >= 0 and unknowns[column] >= 0:
+                    found[unknowns[row], unknowns[column]] = True
+        senses, drives = self.senses.tolist(), self.drives.tolist()
+        for place in self.plugged:
+            rows = {end for pair in drives[place.injects] for end in pair if end >= 0}
+            columns = {end for pair in senses[place.ports] for end in pair if end >= 0}
+            for row in rows:
+                for column in columns:
+                    found[row, column] = True
+        return found
+
+    @lazily
+    def _varying(self) -> list[tuple[tuple[int, ...], Pieces]]:
+        """The unknowns and the pieces of the parts that hold arrays."""
+        return [(place.unknowns, pieces) for place in self.placed if (pieces := place.part.device.pieces).variants]
 
     @lazily
     def with_states(self) -> list[Placed]:
@@ -134,63 +136,54 @@ class System:
         return matrix
 
     @lazily
-    def _conductances(self) -> list[tuple[Placed, Array, NDArray[np.int_], NDArray[np.int_]]]:
-        """The parts' own matrices, and the rows and columns where they have anything."""
-        return [
-            (place, local, *_filled(local)) for place in self.placed for local in (place.part.device.conductance(),)
-        ]
-
-    @lazily
     def G(self) -> Array:
         """That of variants, which their operating points need only the ``entries`` of; that of one circuit is there
         from the beginning, as are b_dc and b_tone."""
-        total = self._of_variants([(place, local) for place, local, _, _ in self._conductances])
-        leaks = np.einsum("...ii->...i", total)[..., : len(self.nodes)]
-        leaks += LEAK_SIEMENS
-        return total
+        return self._of_variants(self.frame.conductance, [(at, one.conductance) for at, one in self._varying])
 
     @lazily
     def C(self) -> Array:
         """That of variants, which not every analysis looks at; that of one circuit is there with G."""
-        return self._of_variants([(place, place.part.device.storage()) for place in self.placed])
+        return self._of_variants(self.frame.storage, [(at, one.storage) for at, one in self._varying])
 
-    def _of_variants(self, locals_: list[tuple[Placed, Array]]) -> Array:
-        """The devices' local matrices added up, one a variant. An entry of all variants lies together, for most of a
-        matrix is nothing and what is not there is never looked at."""
+    def _of_variants(self, base: Array, varying: list[tuple[tuple[int, ...], Entries]]) -> Array:
+        """A matrix for each variant, (variants, size, size): that of what is the same in all, and what is not. An
+        entry of all variants lies together, for most of a matrix is nothing and what is not there is never looked
+        at."""
         assert self.variants is not None
-        wide = self.size + 1
-        total = np.zeros((wide, wide, self.variants))
-        for place, local in locals_:
-            for row, column in zip(*_filled(local), strict=True):
-                total[place.unknowns[row], place.unknowns[column]] += local[..., row, column]
-        return np.moveaxis(total[:-1, :-1], -1, 0)
+        filled = base != 0
+        total = np.zeros((*base.shape, self.variants))
+        total[filled] = base[filled][:, None]
+        for unknowns, entries in varying:
+            for (row, column), value in zip(entries.at, entries.values, strict=True):
+                if unknowns[row] >= 0 and unknowns[column] >= 0:
+                    total[unknowns[row], unknowns[column]] += value
+        return np.moveaxis(total, -1, 0)
 
     def entries(self, place: NDArray[np.int_]) -> Array:
         """The entries of G of variants, (entries, variants), of which ``place`` (size, size) says which is where; it
         must have one for all that is there."""
         assert self.variants is not None
-        nowhere = int(place.max()) + 1  # what is of earth goes to a last one, dropped
-        which = np.full((self.size + 1, self.size + 1), nowhere)
-        which[:-1, :-1] = place
-        total = np.zeros((nowhere + 1, self.variants))
-        for one, local, rows, columns in self._conductances:
-            for row, column in zip(rows.tolist(), columns.tolist(), strict=True):
-                total[which[one.unknowns[row], one.unknowns[column]]] += local[..., row, column]
-        leak = np.arange(len(self.nodes))
-        total[which[leak, leak]] += LEAK_SIEMENS
-        return total[:-1]
+        total = np.empty((int(place.max()) + 1, self.variants))
+        there = place >= 0
+        total[place[there]] = self.frame.conductance[there][:, None]
+        for unknowns, pieces in self._varying:
+            for (row, column), value in zip(pieces.conductance.at, pieces.conductance.values, strict=True):
+                if unknowns[row] >= 0 and unknowns[column] >= 0:
+                    total[place[unknowns[row], unknowns[column]]] += value
+        return total
 
     def _excite_variants(self, variants: int) -> None:
         """The right-hand sides, one a variant."""
-        wide = self.size + 1
-        excited = [place.part.device.excitation() for place in self.placed]
-        kind = complex if any(np.iscomplexobj(one.tone) for one in excited) else float
-        dc, tone = np.zeros((variants, wide)), np.zeros((variants, wide), dtype=kind)
-        for place, one in zip(self.placed, excited, strict=True):
-            for local, where in enumerate(place.unknowns):
-                dc[..., where] += one.dc[..., local]
-                tone[..., where] += one.tone[..., local]
-        self.b_dc, self.b_tone = dc[..., :-1], tone[..., :-1]
+        kinds = [np.result_type(*[value for _, value in one.tone]) for _, one in self._varying if one.tone]
+        tone = np.repeat(self.frame.tone[None].astype(np.result_type(self.frame.tone, *kinds)), variants, axis=0)
+        dc = np.repeat(self.frame.steady[None], variants, axis=0)
+        for unknowns, pieces in self._varying:
+            for total, values in ((dc, pieces.dc), (tone, pieces.tone)):
+                for local, value in values:
+                    if unknowns[local] >= 0:
+                        total[:, unknowns[local]] += value
+        self.b_dc, self.b_tone = dc, tone
 
     def with_device(self, name: str, device: Device) -> System:
         """The same system, of one circuit, with another linear device of the same shape as part ``name``."""
@@ -227,9 +220,7 @@ class System:
 
     def _forget(self, kept: tuple[str, ...]) -> None:
         """Drop what was worked out of the parts before one was changed, but what is kept."""
-        for name in {"placed", "plugged", "_conductances", "conducting", "tone", "table", "with_states"}.difference(
-            kept
-        ):
+        for name in {"placed", "plugged", "_varying", "conducting", "tone", "table", "with_states"}.difference(kept):
             self.__dict__.pop(name, None)
 
     @lazily
@@ -392,7 +383,7 @@ class System:
         result = {}
         for place in self.placed:
             pieces = place.part.device.pieces
-            flow = [0.0] * (len(place.unknowns) + 1)  # and EARTH's own, the last
+            flow: list[Any] = [0.0] * (len(place.unknowns) + 1)  # and EARTH's own, the last
             for (row, column), value in zip(pieces.conductance.at, pieces.conductance.values, strict=True):
                 flow[row] += value * ended[place.unknowns[column]]
             for where, steady in pieces.dc:

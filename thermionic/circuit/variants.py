@@ -35,6 +35,7 @@ from thermionic.errors import NetlistRefused, NoSolution
 _ITERATIONS = 25
 _VOLT, _RELATIVE = 1e-8, 1e-8
 _CONTRACTS, _SURE = 0.1, 100.0
+_FEWER = 0.8  # of those that are gone on with: only so many fewer are worth the trouble of leaving the rest
 Thing = TypeVar("Thing")
 
 
@@ -94,17 +95,14 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
             nominal = operating_point(System(one_of(system.netlist, 0))).x
         count = system.variants
         shape = pattern(system.conducting)
-        table, linear = system.table, system.entries(shape.place)
-        sources = np.ascontiguousarray(system.b_dc.T)
+        table = system.table
+        own, pushed, numbers = system.entries(shape.place), np.ascontiguousarray(system.b_dc.T), table.numbers
         x = np.broadcast_to(nominal, (count, system.size)).T.copy()
-        open_ = np.arange(count)  # which are not settled
+        # Those that are gone on with, where they are, and which of them are not settled.
+        which, here, left = np.arange(count), x, np.ones(count, dtype=bool)
         before = np.full(count, np.inf)
         for _ in range(_ITERATIONS):
             budget.check(f"solving {count} variants of {system.netlist.title}")
-            here, own, pushed, numbers = x, linear, sources, table.numbers
-            if len(open_) < count:
-                here, own, pushed = (np.take(one, open_, axis=1) for one in (x, linear, sources))
-                numbers = numbers[open_] if len(numbers) > 1 else numbers
             values, rhs = np.empty_like(own), np.empty_like(here)
             linearised(
                 table.laws, table.at, numbers, system.senses, system.drives,
@@ -115,17 +113,22 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
             except np.linalg.LinAlgError:
                 break
             here = here + step
-            x[:, open_] = here
             size = np.max(np.abs(step) / (_VOLT + _RELATIVE * np.abs(here)), axis=0)
             # Where each step is by the square of the one before, the next would be this one's cube over that square.
             squares = (size < _CONTRACTS * before) & np.isfinite(before)
-            left = ~((size <= 1.0) | (squares & (_SURE * size**3 <= before**2)))
-            open_, before = open_[left], size[left]
-            if not len(open_):
+            left, before = ~((size <= 1.0) | (squares & (_SURE * size**3 <= before**2))), size
+            if not left.any():
                 break
+            if np.count_nonzero(left) < _FEWER * len(which):
+                x[:, which] = here
+                on = np.flatnonzero(left)
+                which, before, left = which[on], before[on], left[on]
+                here, own, pushed = (np.take(one, on, axis=1) for one in (here, own, pushed))
+                numbers = numbers[on] if len(numbers) > 1 else numbers
+        x[:, which] = here
         x = np.ascontiguousarray(x.T)
         reasons: dict[int, str] = {}
-        for variant in open_:
+        for variant in which[left]:
             budget.check(f"solving {count} variants of {system.netlist.title}")
             try:
                 near = np.broadcast_to(nominal, (count, system.size))[variant]

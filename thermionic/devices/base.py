@@ -37,7 +37,8 @@ EARTH = -1
 _NUMBERS = {float, int, str, bool, type(None)}
 __all__ = [
     "ACROSS", "BOLTZMANN", "CHARGE", "EARTH", "KELVIN", "NOTHING", "THERMAL_VOLT", "Array", "ComplexArray", "Device",
-    "Excitation", "Law", "Noise", "Pairs", "Pieces", "Table", "Value", "at", "between", "placed", "variants_in",
+    "Entries", "Excitation", "Law", "Noise", "Pairs", "Pieces", "Table", "Value", "at", "between", "placed",
+    "variants_in",
 ]  # fmt: skip
 
 
@@ -65,14 +66,17 @@ class Noise:
 
 @dataclass(frozen=True)
 class Entries:
-    """Values at rows and columns of a device's local matrix."""
+    """Values at rows and columns of a device's local matrix; each of variants, one of (variants,)."""
 
     at: tuple[tuple[int, int], ...] = ()
-    values: tuple[float, ...] = ()
+    values: tuple[Value, ...] = ()
 
     @classmethod
     def of(cls, matrix: Array) -> Entries:
-        """All of a matrix that are not nothing."""
+        """All of a matrix that are not nothing, in any variant."""
+        if matrix.ndim > 2:
+            some = [(int(r), int(c)) for r, c in np.argwhere(np.any(matrix != 0, axis=0))]
+            return cls(tuple(some), tuple([np.ascontiguousarray(matrix[:, r, c]) for r, c in some]))
         rows = matrix.tolist()
         at = tuple([(r, c) for r, row in enumerate(rows) for c, value in enumerate(row) if value])
         return cls(at, tuple([rows[r][c] for r, c in at]))
@@ -89,8 +93,8 @@ NOTHING: Array = np.zeros(0)
 class Pieces:
     """What a device puts into the equations, entry by entry over its local unknowns, nothing left out but nothing.
 
-    ``dc`` and ``tone`` are places and values; ``numbers`` what its ``law`` reads. Of a device that holds arrays,
-    whose ``variants`` are their lengths, only those, the law and the ports.
+    ``dc`` and ``tone`` are places and values; ``numbers`` what its ``law`` reads. A device that holds arrays, whose
+    ``variants`` are their lengths, has a value for each in any of these, and no numbers here.
     """
 
     terminals: int
@@ -100,8 +104,8 @@ class Pieces:
     variants: frozenset[int]
     conductance: Entries = Entries()
     storage: Entries = Entries()
-    dc: tuple[tuple[int, float], ...] = ()
-    tone: tuple[tuple[int, complex], ...] = ()
+    dc: tuple[tuple[int, Value], ...] = ()
+    tone: tuple[tuple[int, Any], ...] = ()
     law: int = -1
     numbers: Array = field(default_factory=lambda: NOTHING)
 
@@ -109,9 +113,12 @@ class Pieces:
     def code(self) -> NDArray[np.int64]:
         """How many terminals, branches, ports, injects, and entries in conductance, storage, dc and tone; its law and
         how many numbers that reads; and the places of ports to tone in turn: what the equations are put together by.
+        Variants have none of the four: they are added up by themselves.
         """
         steady, sounding = [place for place, _ in self.dc], [place for place, _ in self.tone]
         pairs = self.ports, self.injects, self.conductance.at, self.storage.at
+        if self.variants:
+            steady, sounding, pairs = [], [], (self.ports, self.injects, (), ())
         counts = [self.terminals, self.branches, *map(len, (*pairs, steady, sounding)), self.law, len(self.numbers)]
         flat = [end for several in pairs for pair in several for end in pair]
         return np.array([*counts, *flat, *steady, *sounding], dtype=np.int64)
@@ -119,17 +126,20 @@ class Pieces:
     @lazily
     def values(self) -> Array:
         """What goes to the places of the last four, in turn; of a tone the real and the imaginary part."""
+        if self.variants:
+            return NOTHING
         steady = [value for _, value in self.dc]
         sounding = [part for _, value in self.tone for part in (value.real, value.imag)]
         return np.array([*self.conductance.values, *self.storage.values, *steady, *sounding], dtype=np.float64)
 
     @classmethod
-    def across(cls, siemens: float = 0.0, farad: float = 0.0) -> Pieces:
+    def across(cls, siemens: Value = 0.0, farad: Value = 0.0) -> Pieces:
         """Those of a two-terminal admittance, which most parts are."""
         conductance, storage = (
-            Entries(ACROSS, (value, value, -value, -value)) if value else Entries() for value in (siemens, farad)
-        )
-        return cls(2, 0, (), (), frozenset(), conductance, storage)
+            Entries(ACROSS, (value, value, less, less)) if type(value) is not float or value else Entries()
+            for value in (siemens, farad) for less in (-value,)
+        )  # fmt: skip
+        return cls(2, 0, (), (), frozenset(variants_in((siemens, farad))), conductance, storage)
 
     @classmethod
     def of(cls, device: Device) -> Pieces:
@@ -138,8 +148,6 @@ class Pieces:
         variants = frozenset(variants_in(device) | variants_in(numbers))
         injects = device.injects if device.ports else ()
         law = -1 if device.equation is None else int(device.equation)
-        if variants:
-            return cls(len(device.terminals), device.branches, device.ports, injects, variants, law=law)
         own = type(device)
         excitation = device.excitation() if own.excitation is not Device.excitation else None
         return cls(
@@ -153,11 +161,13 @@ class Pieces:
             _places(excitation.dc) if excitation else (),
             _places(excitation.tone) if excitation else (),
             law,
-            np.array(numbers, dtype=float),
+            NOTHING if variants else np.array(numbers, dtype=float),
         )
 
 
 def _places(vector: Array | ComplexArray) -> tuple[tuple[int, Any], ...]:
+    if vector.ndim > 1:
+        return tuple([(int(place), vector[:, place]) for place in np.flatnonzero(np.any(vector != 0, axis=0))])
     return tuple([(place, value) for place, value in enumerate(vector.tolist()) if value])
 
 

@@ -47,7 +47,7 @@ class Resistor(Device):
 
     @lazily
     def pieces(self) -> Pieces:
-        return Pieces.across(siemens=1.0 / self.ohm) if isinstance(self.ohm, float) else Pieces.of(self)
+        return Pieces.across(siemens=1.0 / self.ohm)
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         # The noise index of IEC 60195 as a source: excess x V is the noise voltage of one decade.
@@ -68,7 +68,7 @@ class Capacitor(Device):
 
     @lazily
     def pieces(self) -> Pieces:
-        return Pieces.across(farad=self.farad) if isinstance(self.farad, float) else Pieces.of(self)
+        return Pieces.across(farad=self.farad)
 
     def begins(self) -> Array | None:
         return at(2, (0, self.start_volt)) if self.start_volt else None

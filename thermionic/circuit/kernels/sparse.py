@@ -22,16 +22,16 @@ _WIDE = np.uint64(WIDE)
 
 
 @inlined
-def _less(to: Any, at: int, factor: Any, from_: Any, other: int, real: bool) -> None:
-    """to[at] -= factor * from_[other]."""
+def _less(to: Any, at: int, factor: Any, k: int, from_: Any, other: int, real: bool) -> None:
+    """to[at] -= factor[k] * from_[other]."""
     if real:
         for w in range(WIDE):
-            to[at, w] -= factor[0, w] * from_[other, w]
+            to[at, w] -= factor[k, w] * from_[other, w]
     else:
         for w in range(WIDE):
             here, imaginary = from_[other, w], from_[other, WIDE + w]
-            to[at, w] -= factor[0, w] * here - factor[0, WIDE + w] * imaginary
-            to[at, WIDE + w] -= factor[0, w] * imaginary + factor[0, WIDE + w] * here
+            to[at, w] -= factor[k, w] * here - factor[k, WIDE + w] * imaginary
+            to[at, WIDE + w] -= factor[k, w] * imaginary + factor[k, WIDE + w] * here
 
 
 @inlined
@@ -170,17 +170,15 @@ def eliminate(
             for k in range(bounds[step, 0], bounds[step + 1, 0]):
                 _times(factor, 0, own, below[k], inverse, step, real)
                 for m in range(bounds[step, 1], bounds[step + 1, 1]):
-                    _less(own, targets[target], factor, own, right[m], real)
+                    _less(own, targets[target], factor, 0, own, right[m], real)
                     target += 1
                 for side in range(sides):
-                    _less(b, rows[k] * sides + side, factor, b, row * sides + side, real)
+                    _less(b, rows[k] * sides + side, factor, 0, b, row * sides + side, real)
         for step in range(size - 1, -1, -1):
             row, column = steps[step, 1], steps[step, 2]
             for m in range(bounds[step, 1], bounds[step + 1, 1]):
-                for w in range(across):
-                    factor[0, w] = own[right[m], w]
                 for side in range(sides):
-                    _less(b, row * sides + side, factor, out, columns[m] * sides + side, real)
+                    _less(b, row * sides + side, own, right[m], out, columns[m] * sides + side, real)
             for side in range(sides):
                 _times(out, column * sides + side, b, row * sides + side, inverse, step, real)
         for side in range(sides):
@@ -196,11 +194,19 @@ def eliminate(
                 _size(inverse, row, b, row * sides + side, real)
             for entry in range(entries):
                 row = entry_rows[entry]
+                at, other = row * sides + side, entry_columns[entry] * sides + side
+                if real:
+                    for w in range(_WIDE):
+                        value = values[entry, first + w]
+                        inverse[row, w] += abs(value) * largest[0, w]
+                        b[at, w] -= value * out[other, w]
+                    continue
                 _entry(values, values_i, turning, entry, first, factor, 0, real)
-                _size(here, 0, factor, 0, real)
                 for w in range(WIDE):
-                    inverse[row, w] += here[0, w] * largest[0, w]
-                _less(b, row * sides + side, factor, out, entry_columns[entry] * sides + side, real)
+                    value, imaginary = factor[0, w], factor[0, WIDE + w]
+                    inverse[row, w] += (abs(value) + abs(imaginary)) * largest[0, w]
+                    b[at, w] -= value * out[other, w] - imaginary * out[other, WIDE + w]
+                    b[at, WIDE + w] -= value * out[other, WIDE + w] + imaginary * out[other, w]
             largest[:] = 0.0
             for row in range(size):
                 at = row * sides + side
