@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from thermionic import budget, tubes
 from thermionic import devices as d
-from thermionic.circuit import spice
+from thermionic.circuit import spice, variants
 from thermionic.circuit.elimination import pattern
 from thermionic.circuit.large_signal import clipping_level, distortion, drive
 from thermionic.circuit.netlist import Netlist, Part
@@ -106,6 +106,23 @@ def stage(*more):
         ("V1", tubes.get("ECC83").triode(), "a g k"), ("RK", d.Resistor(1500.0), "k 0"),
         ("CK", d.Capacitor(100e-6), "k 0"), *more,
     )  # fmt: skip
+
+
+def test_whom_newton_leaves_is_solved_alone_and_nobody_else(monkeypatch):
+    drawn = monte_carlo(stage(), 40, Spread(), {"V1": "V1"}, seed=4)
+    nominal, alone = operating_point(System(stage())).x, []
+
+    def watched(system, near=None):
+        alone.append(system)
+        return operating_point(system, near)
+
+    monkeypatch.setattr(variants, "operating_point", watched)
+    together = operating_points(System(drawn), nominal)
+    assert not alone
+    monkeypatch.setattr(variants, "_ITERATIONS", 1)
+    each = operating_points(System(drawn), nominal)
+    assert len(alone) == 40
+    np.testing.assert_allclose(each.x, together.x, rtol=1e-6, atol=1e-9)
 
 
 def test_a_batch_of_an_amplifier_in_every_analysis():
