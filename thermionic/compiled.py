@@ -37,8 +37,9 @@ TOGETHER = (
         "circuit/kernels/newton.py",
         "circuit/kernels/variants.py",
         "circuit/kernels/steps.py",
+        "circuit/kernels/balance.py",
     ),
-    ("circuit/kernels/sparse.py", "circuit/kernels/balance.py", "chassis/kernels.py"),
+    ("circuit/kernels/sparse.py", "chassis/kernels.py"),
 )
 SOURCES = tuple(source for sources in TOGETHER for source in sources)
 

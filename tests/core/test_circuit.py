@@ -15,7 +15,7 @@ from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.small_signal import Response, SmallSignal
 from thermionic.circuit.spectrum import waveform
 from thermionic.circuit.supply import solve_circuit
-from thermionic.circuit.system import System
+from thermionic.circuit.system import LARGE, System
 from thermionic.design import changed
 from thermionic.devices import AffinePorts
 from thermionic.errors import NetlistRefused, NoSolution
@@ -228,7 +228,7 @@ def test_a_large_circuit_that_is_changed_is_solved_by_its_own_matrix():
     """The pattern of a large matrix goes with a copy of the system; its values must not."""
     tube = tubes.get("ECC83").triode()
     parts = [("VB", devices.VoltageSource(300.0), "b 0")]
-    for k in range(60):
+    for k in range(140):
         parts += [
             (f"V{k}", tube, f"a{k} {'0' if k == 0 else f'g{k}'} k{k}"), (f"RA{k}", devices.Resistor(1e5), f"b a{k}"),
             (f"RK{k}", devices.Resistor(1500.0), f"k{k} 0"),
@@ -240,6 +240,7 @@ def test_a_large_circuit_that_is_changed_is_solved_by_its_own_matrix():
             ]
     netlist = make(*parts)
     system = System(netlist)
+    assert system.size > LARGE
     before = operating_point(system)
     for ohm in (300.0, 6.8e4):
         other = system.with_device("RK5", devices.Resistor(ohm))

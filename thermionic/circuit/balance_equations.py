@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from thermionic.circuit.kernels.balance import among, left_over, of_one_tone, through
+from thermionic.circuit.kernels.balance import among, left_over, of_one_tone, through, within
 from thermionic.circuit.spectrum import Spectrum, to_phasors, to_real
 from thermionic.devices.base import Array, ComplexArray
 
@@ -118,26 +118,28 @@ class Equations:
         what each slope is more. S Z' F is a convolution, and only where d is anything need V be known: M. A.
         Woodbury, "Inverting modified matrices", Memorandum 42, Statistical Research Group, Princeton (1950).
         """
-        samples, ports, spectrum = self.samples, self.ports, self.spectrum
+        samples, ports, width, spectrum = self.samples, self.ports, self.width, self.spectrum
         least = slopes.min(axis=0)
         more = slopes - least
-        phasors = to_phasors(sides.T.reshape(-1, ports, self.width)).transpose(2, 1, 0)
-        inside = np.linalg.solve(np.eye(ports) + reach * least, np.concatenate([reach, phasors], axis=2))
-        reach, at_rest = inside[..., :ports], inside[..., ports:]
-        pulse = reach.transpose(1, 2, 0) * (2.0 / samples)
-        pulse[..., 0] *= 0.5
-        answers = to_real(pulse) @ spectrum.synthesis.T  # (ports, ports, samples) to an ampere at one sample
-        sample, port = (
-            np.ascontiguousarray(at) for at in np.nonzero(more * np.abs(answers).max(axis=(0, 2)) > _ANYTHING)
-        )
+        inside, unknowns = np.empty_like(reach), np.empty((ports + sides.shape[1], ports, width))
+        within(reach, least, sides, inside, unknowns)
+        # An ampere at one sample is as much of each harmonic, and half of that as a mean.
+        unknowns[:ports] *= 2.0 / samples
+        unknowns[:ports, :, 0] *= 0.5
+        in_time = (unknowns.reshape(-1, width) @ spectrum.synthesis.T).reshape(-1, ports, samples)
+        answers, at_rest = in_time[:ports], in_time[ports:]
+        heard = np.maximum(answers.max(axis=(1, 2)), -answers.min(axis=(1, 2)))
+        port, sample = (np.ascontiguousarray(at) for at in np.nonzero((more * heard).T > _ANYTHING))
         if len(sample) > _FEW_ACTIVE * len(sides):
             return None
         d = more[sample, port]
         matrix = np.empty((len(d), len(d)))
-        among(np.ascontiguousarray(answers), sample, port, d, matrix)
-        rest_at_samples = to_real(at_rest.transpose(2, 1, 0)) @ spectrum.synthesis.T
-        volts = np.linalg.solve(matrix, rest_at_samples[:, port, sample].T)
-        flowing = np.zeros((ports, samples, sides.shape[1]))
-        flowing[port, sample] = d[:, None] * volts
-        amperes = to_phasors((spectrum.analysis @ flowing).transpose(2, 0, 1)).transpose(2, 1, 0)
-        return to_real((at_rest - reach @ amperes).transpose(2, 1, 0)).reshape(len(sides.T), -1).T
+        among(answers, sample, port, d, matrix)
+        volts = np.linalg.solve(matrix, at_rest[:, port, sample].T)
+        taken = np.zeros((sides.shape[1], ports, samples))
+        taken[:, port, sample] = -(d[:, None] * volts).T
+        flowing = (taken.reshape(-1, samples) @ spectrum.analysis.T).reshape(-1, ports, width)
+        rest = unknowns[ports:].reshape(len(taken), -1)
+        found = np.empty_like(rest)
+        left_over(rest, np.zeros_like(rest), inside[None], np.ascontiguousarray(flowing.transpose(2, 0, 1)), found)
+        return found.T

@@ -5,7 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numba
+import numpy as np
 
+from thermionic.circuit.kernels.dense import factored, solve_factored
 from thermionic.compiled import COMPLEX, REAL, WHOLE, gives, ready, takes
 
 
@@ -104,7 +106,7 @@ def among(answers: Any, sample: Any, port: Any, more: Any, matrix: Any) -> None:
     """What voltages at chosen samples do to each other through slopes there, ``more`` (chosen,), and the network; and
     one on the diagonal: (chosen, chosen).
 
-    ``answers`` (ports, ports, samples) is each port's voltage after an ampere at one sample in each other;
+    ``answers`` (ports, ports, samples) is what each port's ampere at one sample does to each port afterwards;
     ``sample`` and ``port`` (chosen,) say which are chosen.
     """
     samples = answers.shape[2]
@@ -113,5 +115,40 @@ def among(answers: Any, sample: Any, port: Any, more: Any, matrix: Any) -> None:
             later = sample[row] - sample[column]
             if later < 0:
                 later += samples
-            matrix[row, column] = answers[port[row], port[column], later] * more[column]
+            matrix[row, column] = answers[port[column], port[row], later] * more[column]
         matrix[row, row] += 1.0
+
+
+@ready(numba.void(takes(COMPLEX, 3), takes(REAL, 1), takes(REAL, 2), gives(COMPLEX, 3), gives(REAL, 3)))
+def within(reach: Any, least: Any, sides: Any, inside: Any, unknowns: Any) -> None:
+    """The network with siemens ``least`` (ports,) over each port: what an ampere in each port does, and what
+    ``sides`` (ports x width, columns) are, at each frequency.
+
+    ``reach`` and ``inside`` (frequencies, ports, ports) are without and with them; ``unknowns`` (ports + columns,
+    ports, width) what each port sees of those amperes, and then of the sides.
+    """
+    count, ports, _ = reach.shape
+    columns = sides.shape[1]
+    matrix, rhs = np.empty((ports, ports), dtype=np.complex128), np.empty(ports, dtype=np.complex128)
+    pivots = np.empty(ports, dtype=np.int64)
+    for k in range(count):
+        for port in range(ports):
+            for other in range(ports):
+                matrix[port, other] = reach[k, port, other] * least[other]
+            matrix[port, port] += 1.0
+        factored(matrix, pivots)
+        for column in range(ports + columns):
+            for port in range(ports):
+                if column < ports:
+                    rhs[port] = reach[k, port, column]
+                else:
+                    at = port * (2 * count - 1) + k
+                    imaginary = sides[at + count - 1, column - ports] if k else 0.0
+                    rhs[port] = complex(sides[at, column - ports], imaginary)
+            solve_factored(matrix, pivots, rhs)
+            for port in range(ports):
+                if column < ports:
+                    inside[k, port, column] = rhs[port]
+                unknowns[column, port, k] = rhs[port].real
+                if k:
+                    unknowns[column, port, count - 1 + k] = rhs[port].imag
