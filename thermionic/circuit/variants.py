@@ -33,7 +33,7 @@ from thermionic.devices.base import Array
 from thermionic.errors import NetlistRefused, NoSolution
 
 _ITERATIONS = 25
-_VOLT, _RELATIVE = 1e-8, 1e-8
+_VOLT, _RELATIVE = 1e-6, 1e-6
 _CONTRACTS, _SURE = 0.1, 100.0
 _FEWER = 0.8  # of those that are gone on with: only so many fewer are worth the trouble of leaving the rest
 Thing = TypeVar("Thing")
