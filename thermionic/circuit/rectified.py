@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 
 import numpy as np
@@ -162,28 +164,58 @@ class RectifierPorts:
         start = open_volts.copy()
         start[0, :, 0] = means
         few = len(self.hertz) // _ROUGHLY + 1
-        self.leak = _LEAK_ROUGHLY
         try:
-            found = self.balanced(impedance[:few], open_volts[..., :few], start[..., :few], _ENOUGH)
+            with self._leaking(_LEAK_ROUGHLY):
+                found = self.balanced(impedance[:few], open_volts[..., :few], start[..., :few], _ENOUGH)
         except NoSolution:
             if budget.spent():
                 raise
-            return start
+        else:
+            start[..., :few] = self.moved_behind(found.volts, found.amperes)
+        return start
+
+    @contextmanager
+    def _leaking(self, siemens: float) -> Iterator[None]:
+        """Rectifiers that leak so much within it."""
+        self.leak = siemens
+        try:
+            yield
         finally:
             self.leak = _LEAK
-        start[..., :few] = self.moved_behind(found.volts, found.amperes)
-        return start
 
     def balanced(
         self, impedance: ComplexArray, open_volts: ComplexArray, guess: ComplexArray, enough: float = 0.0
     ) -> Balance:
-        """The ports over the mains cycle (see balanced_once); where that fails at once, with ever harder knees."""
+        """The ports over the mains cycle (see balanced_once). Where that fails at once, from the balance of half the
+        harmonics; where that fails, with ever harder knees."""
         self.softness = 1.0
         try:
             return self.balanced_once(impedance, open_volts, guess, False, enough)
         except NoSolution:
             if budget.spent():
                 raise
+        if guess.shape[-1] == len(self.hertz):
+            try:
+                return self.balanced_once(impedance, open_volts, self._half(impedance, open_volts, guess))
+            except NoSolution:
+                if budget.spent():
+                    raise
+        return self._by_harder_knees(impedance, open_volts, guess, enough)
+
+    def _half(self, impedance: ComplexArray, open_volts: ComplexArray, guess: ComplexArray) -> ComplexArray:
+        """The guess with the balance of half the harmonics in it, found while the rectifiers leak ever less."""
+        few = len(self.hertz) // 2 + 1
+        better = guess.copy()
+        for leak in (_LEAK_ROUGHLY, 1e-7, 1e-8, _LEAK):
+            with self._leaking(leak):
+                found = self.balanced_once(impedance[:few], open_volts[..., :few], better[..., :few])
+            better[..., :few] = self.moved_behind(found.volts, found.amperes)
+        return better
+
+    def _by_harder_knees(
+        self, impedance: ComplexArray, open_volts: ComplexArray, guess: ComplexArray, enough: float
+    ) -> Balance:
+        """See balanced. Raises NoSolution, BudgetSpent."""
         softness, ratio = _SOFTEST, 4.0
         self.softness = softness
         while True:
