@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from thermionic.amplifier import solve, stage_numbers
+from thermionic.circuit import supply
 from thermionic.design import dump, load
 from thermionic.devices import PentodeCoefficients, TriodeCoefficients
 from thermionic.findings import examine
@@ -43,7 +44,8 @@ def _then(raw):
 
 
 @pytest.fixture(scope="module")
-def tubes_of_then():
+def of_then():
+    """The tubes' coefficients, and how finely the mains cycle is divided, as they were."""
     recorded = json.loads((Path(__file__).parent / "data" / "version1_tubes.json").read_text())
     types = {
         name: replace(
@@ -59,11 +61,13 @@ def tubes_of_then():
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(library, "all_types", lambda: types)
         patch.setattr(library, "_names", lambda: names)
+        patch.setattr(supply, "HARMONICS", 32)
+        patch.setattr(supply, "SAMPLES", 128)
         yield
 
 
 @pytest.fixture(scope="module", params=sorted(RECORDS))
-def opened(request, tubes_of_then):
+def opened(request, of_then):
     record = RECORDS[request.param]
     design = load(json.dumps(record["document"]))
     return record, design, solve(design)
