@@ -22,9 +22,9 @@ from thermionic.devices.base import Array, ComplexArray
 from thermionic.devices.thermal import Hot
 from thermionic.errors import NoSolution
 
-# With these harmonics of the ripple mean currents are good to 3 parts in 100,000 (root mean square over 34 supplies; the
-# worst to 8) and peak currents to 0.1 %, or where they are short spikes to 8 %: measured against 192 of them and 800
-# samples.
+# With these harmonics of the ripple mean currents are good to 3 parts in 100,000 (root mean square over 34 supplies;
+# the worst to 8) and peak currents to 0.1 %, or where they are short spikes to 8 %: measured against 192 of them and
+# 800 samples.
 HARMONICS, SAMPLES = 36, 112
 # The rectifiers and their load agree when they are this close, relative: a millivolt in 300 V.
 AGREED = 3e-6
