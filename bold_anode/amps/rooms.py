@@ -121,7 +121,8 @@ def draw_room(request: Request, project: Project, slug: str, notice: str = "", s
         before = _solved_before(project)
         template, context = room.draw(request, Shown(project, now, before))
     except ThermionicError as refusal:
-        response = render(request, "amps/unsolved.html", {"project": project, "refusal": refusal}, status=422)
+        context = {"project": project, "refusal": refusal, "room": room, "rooms": rooms()}
+        response = render(request, "amps/unsolved.html", context, status=422)
         response["HX-Refresh"] = "true"  # to htmx: this is a page, not a piece of one
         return response
     context |= {

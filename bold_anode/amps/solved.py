@@ -127,7 +127,7 @@ def solved_design(design: Design, near: Solved | None = None) -> Solved:
         began = time.monotonic()
         with budget.limit(settings.SOLVE_SECONDS):
             found = Solved(solve(design, near.amplifier if near else None))
-            # The findings need the periodic solution; a design that has none is refused here, before it is stored.
+            # A design that has no steady state when it is driven is refused here, before it is stored.
             _ = found.findings
         found.amplifier.stand_alone()
         if time.monotonic() - began > WORTH_SHARING_SECONDS:

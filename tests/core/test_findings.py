@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.design import changed, field, fit_part, optional_parts
+from thermionic.errors import BudgetSpent, NoSolution
 from thermionic.findings import RULES, Severity, applied, base, examine
 from thermionic.values import Quantity, Series, parse, step
 
@@ -51,6 +52,29 @@ def test_a_rule_fires_where_it_should_and_its_cure_works(rule):
             cured = applied(design, finding.cure)
             assert cured != design
             assert finding.key not in {one.key for one in rule.examine(solve(cured))}
+
+
+def test_a_rule_that_cannot_judge_says_so_and_the_others_judge(monkeypatch):
+    amplifier = solve(edited({"blocks/output/cathode_resistor/rating_watt": "1 W"}))
+    (hot,) = examine(amplifier)
+
+    def fails(with_):
+        def examine(self, amplifier):
+            raise with_
+
+        return examine
+
+    for name, reason in (("fuse-rating", "No way."), ("hum", "No way."), ("grid-leak", "Not at all.")):
+        monkeypatch.setattr(type(RULE[name]), "examine", fails(NoSolution(reason)))
+    found = examine(amplifier)
+    assert found[0] == hot
+    assert {(one.title, one.evidence) for one in found[1:]} == {
+        ("Not judged: hum, fuse rating", "No way."), ("Not judged: grid leak", "Not at all."),
+    }  # fmt: skip
+    assert len({one.key for one in found}) == 3
+    monkeypatch.setattr(type(RULE["hum"]), "examine", fails(BudgetSpent("Too long.")))
+    with pytest.raises(BudgetSpent):
+        examine(amplifier)
 
 
 @pytest.mark.parametrize("rule", RULES, ids=lambda rule: rule.name)

@@ -6,6 +6,7 @@ import pytest
 from django.urls import reverse
 
 from bold_anode.amps.operations import create_project
+from bold_anode.amps.rooms import rooms
 from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.design import changed, dump, find
@@ -175,6 +176,30 @@ def test_a_change_of_the_graph_is_made_or_refused_in_words(bench, project, poste
         assert answer.status_code == 422
         assert says in answer.content.decode()
         assert project.current.number == 1
+
+
+def test_a_design_that_has_no_solution_on_low_mains_is_stored_and_every_room_leads_on(bench, owner):
+    """With no capacitor before the converter, which wants 10 V, the line stage goes on and off at 207 V."""
+    project = create_project(owner, examples.example("sedge"))
+    answer = graph(bench, project, action="remove", block="low")
+    assert answer.status_code == 200
+    assert "Not judged: linear range, converter range" in answer.content.decode()
+    project.refresh_from_db()
+    assert project.current.number == 2
+    unsolved = set()
+    for room in rooms():
+        page = bench.get(reverse("room", args=[project.pk, room.slug]))
+        if page.status_code == 422:
+            unsolved.add(room.slug)
+            said = page.content.decode()
+            assert "would not agree on a voltage" in said
+            assert all(f'href="{reverse("room", args=[project.pk, one.slug])}"' in said for one in rooms())
+            undo = reverse("undo", args=[project.pk, room.slug])
+            assert f'action="{undo}"' in said
+    assert "chain" not in unsolved
+    assert unsolved
+    assert bench.post(undo, {"seen": 2}).status_code == 302
+    assert bench.get(reverse("room", args=[project.pk, sorted(unsolved)[0]])).status_code == 200
 
 
 @pytest.mark.parametrize("name", examples.names())

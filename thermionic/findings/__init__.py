@@ -1,6 +1,7 @@
 """Findings: the application's opinion of a solved design. One rule a file, all listed here."""
 
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.errors import BudgetSpent, NoSolution
 from thermionic.findings.anode_dissipation import AnodeDissipation
 from thermionic.findings.anode_voltage import AnodeVoltage
 from thermionic.findings.base import Cure, Finding, Rule, Severity, applied, worst_first
@@ -90,5 +91,34 @@ if len({rule.name for rule in RULES}) != len(RULES):
 
 
 def examine(amplifier: SolvedAmplifier) -> list[Finding]:
-    """Everything that any rule has to say, worst first. Raises NoSolution where a rule's own solve fails."""
-    return worst_first(finding for rule in RULES for finding in rule.examine(amplifier))
+    """Everything that any rule has to say, worst first; and which of them could not judge, where what one looks at
+    (the lowest mains, say, or tubes that are pulled) has no solution. Raises NoSolution where the amplifier has no
+    steady state when it is driven, BudgetSpent."""
+    _ = amplifier.sweep
+    found: list[Finding] = []
+    silent: dict[str, list[str]] = {}
+    for rule in RULES:
+        try:
+            found += rule.examine(amplifier)
+        except BudgetSpent:
+            raise
+        except NoSolution as reason:
+            silent.setdefault(str(reason), []).append(rule.name.replace("-", " "))
+    for number, (why, names) in enumerate(silent.items(), 1):
+        found.append(_not_judged(amplifier, f"not-judged-{number}", names, why))
+    return worst_first(found)
+
+
+def _not_judged(amplifier: SolvedAmplifier, key: str, names: list[str], reason: str) -> Finding:
+    return Finding(
+        key,
+        Severity.NOTE,
+        f"blocks/{amplifier.load.block}",
+        "",
+        "Not judged: " + ", ".join(names),
+        reason,
+        "These look at the amplifier otherwise than as it usually stands: on the lowest or the highest mains, cold, "
+        "or with tubes pulled. What it does there is not known.",
+        0.0,
+        0.0,
+    )
