@@ -400,7 +400,7 @@ def test_a_circuit_that_cannot_be_is_refused_in_words():
         ("t\nX1 a SUB\n.subckt SUB p\nX2 p SUB\n.ends\n", "nested more than"),
         ("t\n.subckt SUB p\nR1 p 0 1\n", "Line 2: this .subckt has no .ends"),
         ("t\nV1 a 0 {nothing*2}\n", "Line 2: “nothing” is no parameter"),
-        ("t\nV1 a 0 1\nB1 b 0 V=v(a)**\n", "Line 3: A value is wanted"),
+        ("t\nV1 a 0 1\nB1 b 0 V=v(a)**\n", "Line 3: a value is wanted"),
         ("t\nV1 a 0 1\nB1 b 0 V=__import__(1)\n", "Line 3: __import__"),
         ("t\nR1 a b 1\nV1 a b 1\n", "earth"),
         ("t\nL1 a 0 1\nL2 a 0 1\nK1 L1 L2 1.5\n", "Line 4: K1: a coupling is between 0 and 1"),

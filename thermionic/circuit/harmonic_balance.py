@@ -225,6 +225,8 @@ def _newton(
     all_v, all_currents = equations.reals(start), np.zeros((levels, injects, equations.width))
     borrowed = np.array([level in factors for level in range(levels)])
     all_follows = np.zeros((0 if again else levels, equations.ports, equations.ports))
+    if not equations.ports:  # nothing in it bends
+        return equations.found(all_v, all_currents, all_follows), np.zeros(0, dtype=int)
     means = np.zeros((equations.ports * equations.width, equations.ports))
     means[:: equations.width] = np.eye(equations.ports)
     open_levels = np.arange(levels)

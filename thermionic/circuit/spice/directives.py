@@ -230,6 +230,8 @@ def _meas(found: Analyses, words: list[str], text: str, number: str, values: Map
     if plain[1].lower() not in kinds:
         plain = [plain[0], "", *plain[1:]]  # an analysis need not be named where there is one
     ordered = split(re.sub(r"\s*=\s*", "=", text))
+    if (len(plain) < 4 and not given) or plain[2] not in ordered:
+        raise NetlistRefused(".meas wants an analysis, a name and what to measure.")
     after = ordered.index(plain[2]) + 1
     found.measures.append(
         Measure(number, plain[1].lower(), plain[2], tuple(plain[3:]), dict(given), tuple(ordered[after:]))

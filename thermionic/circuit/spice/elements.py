@@ -117,8 +117,10 @@ def _passive(
             elif more and "tc" not in options:
                 raise NetlistRefused(f"“{more[0][:40]}” is not expected after the value of {plain[0]}.")
         if "tc" in options:
-            first, *rest = (value_of(one, scope) for one in [*split(options["tc"]), *more])
-            second = rest[0] if rest else 0.0
+            coefficients = [value_of(one, scope) for one in [*split(options["tc"]), *more]]
+            if not 1 <= len(coefficients) <= 2:
+                raise NetlistRefused(f"{plain[0]}: tc wants one coefficient of temperature or two.")
+            first, second = [*coefficients, 0.0][:2]
         first = value_of(options["tc1"], scope) if "tc1" in options else first
         second = value_of(options["tc2"], scope) if "tc2" in options else second
         above = (value_of(options["temp"], scope) if "temp" in options else reader.celsius) - _NOMINAL

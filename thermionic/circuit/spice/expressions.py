@@ -245,7 +245,14 @@ class _Parser:
     # Reading
 
     def _next(self) -> tuple[str, str]:
-        return self.tokens[self.at] if self.at < len(self.tokens) else ("end", "the end")
+        return self.tokens[self.at] if self.at < len(self.tokens) else ("end", "")
+
+    def _here(self) -> str:
+        """Where reading has come to, in words."""
+        token, text = self._next()[1], self.text[:60]
+        if token:
+            return f"before “{token}” in “{text}”"
+        return f"at the end of “{text}”" if text.strip() else "where there is nothing"
 
     def _take(self, *operators: str) -> str | None:
         kind, token = self._next()
@@ -256,7 +263,7 @@ class _Parser:
 
     def _need(self, operator: str) -> None:
         if not self._take(operator):
-            raise NetlistRefused(f"“{operator}” is wanted before “{self._next()[1]}” in “{self.text[:60]}”.")
+            raise NetlistRefused(f"“{operator}” is wanted {self._here()}.")
 
     def _ternary(self) -> _Held:
         self.depth += 1
@@ -331,7 +338,8 @@ class _Parser:
             if name == "time":
                 return self._sensed(Quantity("time", "time"))
             raise NetlistRefused(f"“{token}” is no parameter that is known, in “{self.text[:60]}”.")
-        raise NetlistRefused(f"A value is wanted before “{token}” in “{self.text[:60]}”.")
+        self.at -= 1
+        raise NetlistRefused(f"a value is wanted {self._here()}.")
 
     def _probe(self, token: str) -> _Held:
         kind = token[0].lower()

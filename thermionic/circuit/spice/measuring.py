@@ -94,6 +94,8 @@ def measured(
             if any(value is None and name.lower() in measure.words[1].lower() for name, value in known.items()):
                 return None
             raise
+    if low[0] in (*_FUNCTIONS, "find", "deriv") and len(measure.words) < 2:
+        raise NetlistRefused(f".meas {measure.name}: {low[0].upper()} wants what it is of, as in v(out).")
     if low[0] in _FUNCTIONS:
         return _over(low[0], curves, measure, number)
     if low[0] in ("find", "deriv"):

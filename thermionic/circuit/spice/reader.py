@@ -85,6 +85,9 @@ class _Reader(Assembly):
                     self._directive(line.text, scope)
                 else:
                     self.element(line.text, scope, _TOP)
+            for sweep in self.analyses.steps:
+                if sweep.name.lower() not in ("temp", *scope.parameters) and sweep.name.upper() not in self.names:
+                    raise NetlistRefused(f"A .step changes a parameter, a part or temp; there is no {sweep.name}.")
             sensed = self._sensed(scope)
             self.change({name: value for name, value in self.stepped.items() if name != "temp"})
             self.put_probes()
@@ -278,6 +281,8 @@ class _Reader(Assembly):
     def element(self, text: str, scope: Scope, place: Place) -> None:
         """Read one element."""
         budget.check("reading the netlist")
+        if re.match(r"[^\s=]*\s*=", text):
+            raise NetlistRefused(f"“{text[:40]}” is no element: one begins with its name and its nodes.")
         letter = text[0].lower()
         reader = ELEMENTS.get(letter)
         if reader is None:

@@ -113,6 +113,10 @@ class _Run:
 
     def read(self, written: str, x: Array | ComplexArray) -> Array:
         """A quantity along points of the unknowns, (points, size)."""
+        if written.lower() not in self.deck.sensed:
+            raise NetlistRefused(
+                f"“{written[:40]}” cannot be looked at; v(node), v(a,b), i(part) and what is made of them can."
+            )
         law, nodes = self.deck.sensed[written.lower()]
         ended = np.concatenate([x, np.zeros((len(x), 1))], axis=1)
         pairs = zip(nodes[::2], nodes[1::2], strict=True)

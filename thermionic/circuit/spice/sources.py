@@ -54,7 +54,7 @@ def source(text: str, scope: Scope) -> tuple[list[str], devices.VoltageSource | 
         elif head in _WAVES:
             inside, at = _inside(word, words, at)
             wave = _wave(head, inside, options, scope)
-        elif at == 0:
+        elif at == 0 and not re.match(r"[a-z]\w*\(", word, flags=re.IGNORECASE):
             steady, stated = value_of(word, scope), True
         else:
             raise NetlistRefused(
