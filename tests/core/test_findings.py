@@ -72,6 +72,7 @@ def test_a_rule_that_cannot_judge_says_so_and_the_others_judge(monkeypatch):
         ("Not judged: hum, fuse rating", "No way."), ("Not judged: grid leak", "Not at all."),
     }  # fmt: skip
     assert len({one.key for one in found}) == 3
+    assert {one.severity for one in found[1:]} == {Severity.POOR}  # and so not among what is proposed
     monkeypatch.setattr(type(RULE["hum"]), "examine", fails(BudgetSpent("Too long.")))
     with pytest.raises(BudgetSpent):
         examine(amplifier)

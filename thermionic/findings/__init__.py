@@ -112,13 +112,14 @@ def examine(amplifier: SolvedAmplifier) -> list[Finding]:
 def _not_judged(amplifier: SolvedAmplifier, key: str, names: list[str], reason: str) -> Finding:
     return Finding(
         key,
-        Severity.NOTE,
+        Severity.POOR,
         f"blocks/{amplifier.load.block}",
         "",
         "Not judged: " + ", ".join(names),
         reason,
         "These look at the amplifier otherwise than as it usually stands: on the lowest or the highest mains, cold, "
-        "or with tubes pulled. What it does there is not known.",
+        "or with tubes pulled. Where there is no steady state it goes on and off, or worse; it may also be the "
+        "solver that gives up.",
         0.0,
         0.0,
     )
