@@ -18,9 +18,9 @@ class LargePattern:
 
     def __init__(self, system: System) -> None:
         self.made_for = system.G
-        rows, columns = np.nonzero(system.G)
+        rows, columns = np.nonzero(system.G != 0)  # of truths, which is sooner
         self.fixed = system.G[rows, columns]
-        self.pairs = np.nonzero(system.coupled)
+        self.pairs = np.nonzero(system.coupled != 0)
         at, signs = [(rows, columns)], []
         for here, there in (
             (system.drives[self.pairs[0]], system.senses[self.pairs[1]]),

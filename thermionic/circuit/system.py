@@ -250,7 +250,7 @@ class System:
     def coupled(self) -> Array:
         """1 where an injected current can depend on a sensed voltage: within a device; (injects, ports)."""
         own = np.zeros((len(self.drives), self.ports))
-        for place in self.placed:
+        for place in self.plugged:
             own[place.injects, place.ports] = 1.0
         return own
 
