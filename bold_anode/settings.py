@@ -45,6 +45,11 @@ SOLVE_SECONDS = float(os.environ.get("BOLD_ANODE_SOLVE_SECONDS", "10"))
 SLOW_SECONDS = float(os.environ.get("BOLD_ANODE_SLOW_SECONDS", "3"))
 # A piece of work in the background takes no longer.
 TASK_SECONDS = float(os.environ.get("BOLD_ANODE_TASK_SECONDS", "300"))
+# Who may make an account: everybody ("open"), who was given an invitation, or nobody ("closed").
+_IS_LOCAL = {name.strip() for name in ALLOWED_HOSTS} <= {"127.0.0.1", "localhost", "[::1]"}
+SIGN_UP = os.environ.get("BOLD_ANODE_SIGN_UP", "open" if _IS_LOCAL else "invitation")
+if SIGN_UP not in ("open", "invitation", "closed"):
+    raise ImproperlyConfigured("BOLD_ANODE_SIGN_UP is open, invitation or closed.")
 DATABASES = {"default": _database(_needed("DATABASE_URL"))}
 # Solutions are pickled, so the folder that they are shared in is for this application's user alone.
 SHARED = Path(os.environ.get("BOLD_ANODE_SHARED", BASE_DIR / ".local" / "shared"))
@@ -93,6 +98,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "bold_anode.frame.middleware.SignInRequired",
+    "bold_anode.frame.middleware.NothingKept",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
@@ -122,7 +128,7 @@ TEMPLATES = [
     },
 ]
 
-SESSION_ENGINE = "django.contrib.sessions.backends.cached_db"
+SESSION_ENGINE = "bold_anode.accounts.sessions"
 LOGIN_URL = "sign-in"
 LOGIN_REDIRECT_URL = "workshop"
 LOGOUT_REDIRECT_URL = "sign-in"
@@ -191,6 +197,10 @@ else:
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "filters": {"sparing": {"()": "bold_anode.frame.logs.Sparing"}},
+    "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s %(process)d: %(message)s"}},
+    "handlers": {
+        "console": {"class": "logging.StreamHandler", "filters": ["sparing"], "formatter": "line"},
+    },
     "root": {"handlers": ["console"], "level": "WARNING"},
 }

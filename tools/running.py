@@ -152,6 +152,21 @@ class Record:
         return bool(alive)
 
 
+_SOON = 10.0  # a process that ends sooner than this has failed to start
+_OFTEN = 5  # failures before anything was served after which ./start gives up
+_FIRST_WAIT, _LONGEST_WAIT = 0.5, 60.0  # seconds before a process that keeps ending is started again
+
+
+def cause_of_end(status: int) -> str:
+    """What ended a process, in words, by its return code."""
+    if status >= 0:
+        return f"with status {status}"
+    try:
+        return f"by signal {-status}, {signal.Signals(-status).name}"
+    except ValueError:
+        return f"by signal {-status}"
+
+
 @dataclass
 class Child:
     """A process that is kept running: what it is in words, and how it is started."""
@@ -162,6 +177,7 @@ class Child:
     process: subprocess.Popen[bytes] | None = None
     since: float = 0.0
     failures: int = 0
+    due: float | None = None  # when it is to be started again
 
     @property
     def has_ended(self) -> bool:
@@ -170,14 +186,18 @@ class Child:
 
     def launch(self) -> None:
         """Start it, in a session of its own so that Ctrl-C is ours to pass on."""
-        self.since = time.monotonic()
+        self.since, self.due = time.monotonic(), None
         self.process = subprocess.Popen(
             self.command, start_new_session=True, preexec_fn=dies_with_parent, **self.options
         )  # type: ignore[call-overload]
 
-
-_SOON = 10.0  # a process that ends sooner than this has failed to start
-_OFTEN = 5
+    def note_end(self) -> float:
+        """Count an end that came soon after the start. Returns the seconds to wait before the next start: twice as
+        many each time, up to a minute."""
+        self.failures = self.failures + 1 if time.monotonic() - self.since < _SOON else 0
+        wait = min(_LONGEST_WAIT, _FIRST_WAIT * 2 ** (self.failures - 1)) if self.failures else 0.0
+        self.due = time.monotonic() + wait
+        return wait
 
 
 class Database(Protocol):
@@ -186,17 +206,23 @@ class Database(Protocol):
     process: subprocess.Popen[bytes] | None
 
     def serve(self) -> None:
-        """Start it and wait until it answers."""
+        """Start it and wait until it answers. Raises Refused."""
 
 
 class Supervisor:
-    """Keeps the children running, and the database under them, until told to stop."""
+    """Keeps the children running, and the database under them, until told to stop.
+
+    Once ``has_served`` is set, nothing that ends makes it give up: each is started again, after a pause that grows.
+    """
 
     def __init__(self, children: list[Child], record: Record, database: Database | None, **facts: object) -> None:
         self.children = children
         self.record = record
         self.database = database
         self.facts = facts
+        self.has_served = False
+        self._database_failures = 0
+        self._database_due = 0.0
 
     def launch(self) -> None:
         """Start every child."""
@@ -206,30 +232,53 @@ class Supervisor:
 
     def _note(self) -> None:
         running = [identity(child.process.pid) for child in self.children if child.process]
-        self.record.write([process for process in running if process], **self.facts)
+        try:
+            self.record.write([process for process in running if process], **self.facts)
+        except OSError as fault:  # a full disk stops nobody
+            say(f"What runs could not be written down: {fault}")
 
     def watch(self) -> None:
-        """Start again what ends. Returns never; raises Refused when something will not stay up."""
+        """Start again what ends. Returns never; raises Refused where nothing was ever served."""
         while True:
             time.sleep(0.2)
-            self._database_again()
-            for child in self.children:
-                if not child.has_ended:
-                    continue
-                lasted = time.monotonic() - child.since
-                child.failures = child.failures + 1 if lasted < _SOON else 0
-                if child.failures >= _OFTEN:
-                    raise Refused(
-                        f"The {child.what} ended {_OFTEN} times as soon as it was started; what it said stands above."
-                    )
-                say(f"The {child.what} ended; starting it again.")
+            self.look()
+
+    def look(self) -> None:
+        """Start again what has ended and has waited long enough. Raises Refused where nothing was ever served."""
+        self._database_again()
+        for child in self.children:
+            if not child.has_ended:
+                self.has_served |= time.monotonic() - child.since > _SOON
+                continue
+            if child.due is None:
+                self._say_end(child)
+            if child.due is not None and time.monotonic() >= child.due:
                 child.launch()
                 self._note()
 
+    def _say_end(self, child: Child) -> None:
+        assert child.process is not None
+        status, wait = child.process.poll() or 0, child.note_end()
+        if child.failures >= _OFTEN and not self.has_served:
+            raise Refused(f"The {child.what} ended {_OFTEN} times as soon as it was started; why stands above.")
+        when = f"in {wait:.0f} s" if wait >= 1 else "now"
+        say(f"{_clock()} The {child.what} {child.process.pid} ended {cause_of_end(status)}; it is started again {when}.")
+
     def _database_again(self) -> None:
-        if self.database and self.database.process and self.database.process.poll() is not None:
-            say("PostgreSQL ended; starting it again.")
+        process = self.database.process if self.database else None
+        if self.database is None or process is None or process.poll() is None:
+            return
+        if time.monotonic() < self._database_due:
+            return
+        say(f"{_clock()} PostgreSQL ended {cause_of_end(process.poll() or 0)}; it is started again.")
+        try:
             self.database.serve()
+            self._database_failures = 0
+        except Refused as refusal:
+            self._database_failures += 1
+            wait = min(_LONGEST_WAIT, 2.0**self._database_failures)
+            self._database_due = time.monotonic() + wait
+            say(f"{_clock()} {refusal} The next try is in {wait:.0f} s.")
 
     def stop(self) -> None:
         """Stop every child: all are asked, and those that do not in 15 s are killed."""
@@ -243,6 +292,10 @@ class Supervisor:
                 process.kill()
                 process.wait()
         self.record.file.unlink(missing_ok=True)
+
+
+def _clock() -> str:
+    return time.strftime("%Y-%m-%d %H:%M:%S")
 
 
 def stop_other(lock: Lock, record: Record) -> bool:

@@ -1,10 +1,14 @@
-"""The form for a new account."""
+"""The forms for a new account and for another password."""
 
 from __future__ import annotations
 
+from typing import Any
+
 from django import forms
-from django.contrib.auth.forms import UserCreationForm
+from django.contrib.auth import authenticate
+from django.contrib.auth.forms import PasswordChangeForm, UserCreationForm
 from django.core.validators import RegexValidator
+from django.http import HttpRequest
 
 
 class SignUp(UserCreationForm):  # type: ignore[type-arg]
@@ -21,3 +25,24 @@ class SignUp(UserCreationForm):  # type: ignore[type-arg]
             )
         ],
     )
+
+
+def is_password(request: Any, password: str) -> bool:
+    """Whether it is the password of whoever is signed in. A wrong one counts as one at the sign-in page does, and
+    after too many the right one is refused for as long as there."""
+    return authenticate(request, username=request.user.get_username(), password=password) is not None
+
+
+class ChangePassword(PasswordChangeForm):  # type: ignore[type-arg]
+    """Django's own, which cannot be used to guess a password."""
+
+    def __init__(self, request: HttpRequest, data: Any = None) -> None:
+        self.request = request
+        super().__init__(request.user, data)  # type: ignore[arg-type]
+
+    def clean_old_password(self) -> str:
+        """The old password. Raises ValidationError for a wrong one."""
+        password: str = self.cleaned_data["old_password"]
+        if not is_password(self.request, password):
+            raise forms.ValidationError("That is not your password.", code="password_incorrect")
+        return password

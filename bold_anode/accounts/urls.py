@@ -6,6 +6,7 @@ from bold_anode.accounts import views
 urlpatterns = [
     path("sign-in/", views.SignIn.as_view(), name="sign-in"),
     path("sign-out/", LogoutView.as_view(), name="sign-out"),
+    path("account/sign-out-everywhere/", views.sign_out_everywhere, name="sign-out-everywhere"),
     path("sign-up/", views.sign_up, name="sign-up"),
     path("account/", views.account, name="account"),
     path("account/password/", views.change_password, name="change-password"),

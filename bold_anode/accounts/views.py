@@ -8,7 +8,7 @@ from django.conf import settings
 from django.contrib import messages
 from django.contrib.auth import login, logout, update_session_auth_hash
 from django.contrib.auth.decorators import login_not_required
-from django.contrib.auth.forms import AuthenticationForm, PasswordChangeForm
+from django.contrib.auth.forms import AuthenticationForm
 from django.contrib.auth.views import LoginView
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
@@ -17,8 +17,9 @@ from django.views.decorators.debug import sensitive_post_parameters
 from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.accounts import carrying, operations
-from bold_anode.accounts.forms import SignUp
+from bold_anode.accounts.forms import ChangePassword, SignUp, is_password
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
+from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic.errors import DesignRefused, ThermionicError
 
@@ -36,12 +37,14 @@ class SignIn(LoginView):
     redirect_authenticated_user = True
 
     def get_context_data(self, **kwargs: Any) -> dict[str, Any]:
-        return super().get_context_data(demo=_demo(), **kwargs)
+        return super().get_context_data(demo=_demo(), can_sign_up=settings.SIGN_UP == operations.OPEN, **kwargs)
 
 
 def locked_out(request: Request, response: HttpResponse | None = None, credentials: Any = None) -> HttpResponse:
     """After too many wrong passwords: the same sentence whether or not there is such an account."""
     minutes = int(settings.AXES_COOLOFF_TIME.total_seconds() // 60)
+    if request.user.is_authenticated:  # at the deletion of the account, or a change of its password
+        return refuse(request, f"Too many wrong passwords from here. Wait {minutes} minutes, then try again.", 429)
     context = {"form": AuthenticationForm(), "demo": _demo(), "locked_minutes": minutes}
     return render(request, "accounts/sign_in.html", context, status=429)
 
@@ -51,21 +54,28 @@ def locked_out(request: Request, response: HttpResponse | None = None, credentia
 def sign_up(request: Request) -> HttpResponse:
     """A new account, signed in at once."""
     form = SignUp(request.POST or None)
+    token = request.POST.get("invitation", request.GET.get("invitation", ""))
+    refusal = operations.may_sign_up(token)
     if request.method == "POST":
-        user = operations.sign_up(form)
+        try:
+            user = operations.sign_up(form, token, request.META["REMOTE_ADDR"])
+        except ThermionicError as reason:
+            refusal, user = str(reason), None
         if user is not None:
             login(request, user, backend="django.contrib.auth.backends.ModelBackend")
             return redirect("workshop")
-    return render(request, "accounts/sign_up.html", {"form": form}, status=422 if form.errors else 200)
+    refused = bool(form.errors) or (bool(refusal) and request.method == "POST")
+    context = {"form": form, "refusal": refusal, "invitation": token}
+    return render(request, "accounts/sign_up.html", context, status=422 if refused else 200)
 
 
 @require_safe
 def account(request: Request) -> HttpResponse:
     """What can be done to the account as a whole."""
-    return _account(request, PasswordChangeForm(request.user))
+    return _account(request, ChangePassword(request))
 
 
-def _account(request: Request, form: PasswordChangeForm, status: int = 200) -> HttpResponse:
+def _account(request: Request, form: ChangePassword, status: int = 200) -> HttpResponse:
     context = {"form": form, "is_demo": operations.is_demo(request.user)}
     return render(request, "accounts/account.html", context, status=status)
 
@@ -77,13 +87,26 @@ def change_password(request: Request) -> HttpResponse:
     if operations.is_demo(request.user):
         messages.error(request, _ACCOUNT_OF_ALL)
         return redirect("account")
-    form = PasswordChangeForm(request.user, request.POST)
+    form = ChangePassword(request, request.POST)
     if not form.is_valid():
         return _account(request, form, status=422)
     form.save()
     update_session_auth_hash(request, form.user)
     messages.success(request, "The password is changed.")
     return redirect("account")
+
+
+@require_POST
+def sign_out_everywhere(request: Request) -> HttpResponse:
+    """The end of every session of the account, this one among them."""
+    if operations.is_demo(request.user):
+        messages.error(request, _ACCOUNT_OF_ALL)
+        return redirect("account")
+    user = request.user
+    logout(request)
+    operations.sign_out_everywhere(user)
+    messages.success(request, "You are signed out in every browser.")
+    return redirect("sign-in")
 
 
 @require_safe
@@ -119,7 +142,7 @@ def delete(request: Request) -> HttpResponse:
     if operations.is_demo(request.user):
         messages.error(request, _ACCOUNT_OF_ALL)
         return redirect("account")
-    if not request.user.check_password(request.POST.get("password", "")):
+    if not is_password(request, request.POST.get("password", "")):
         messages.error(request, "That is not your password. Nothing was deleted.")
         return redirect("account")
     user = request.user

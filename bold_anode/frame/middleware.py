@@ -36,6 +36,19 @@ class SignInRequired(LoginRequiredMiddleware):
         return HttpResponse(status=401, headers={"HX-Redirect": back})
 
 
+class NothingKept:
+    """What is shown to somebody who is signed in is kept by no browser and no proxy."""
+
+    def __init__(self, answer: Handler) -> None:
+        self.answer = answer
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        response = self.answer(request)
+        if request.user.is_authenticated and not response.has_header("Cache-Control"):
+            response["Cache-Control"] = "no-store"
+        return response
+
+
 class FairShare:
     """Each account has a few requests at work at once and one budget for each: a heavy design slows its owner."""
 

@@ -9,6 +9,8 @@ from django.core.management import call_command
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
+from bold_anode.accounts import operations
+
 KEPT = timedelta(days=7)
 
 
@@ -17,4 +19,5 @@ KEPT = timedelta(days=7)
 def tidy(timestamp: int) -> None:
     """Sessions that have run out, and wrong passwords of long ago."""
     call_command("clearsessions")
+    operations.tidy()
     AccessAttempt.objects.filter(attempt_time__lt=timezone.now() - KEPT).delete()

@@ -16,13 +16,15 @@ import threading
 import time
 from typing import Any
 
-from waitress.server import create_server
+from waitress.adjustments import Adjustments
+from waitress.task import ThreadedTaskDispatcher
+
+from bold_anode.serving.connections import Server
 
 THREADS = 24
-KEPT_OPEN_SECONDS = 180
 MOST_BYTES = 20_000_000
-MOST_CONNECTIONS = 2000
 TIDIED_SECONDS = 30
+_log = logging.getLogger("bold_anode.serving")
 
 
 def _stop(*_: object) -> None:
@@ -33,7 +35,7 @@ def _proxy() -> dict[str, Any]:
     """Whose word is taken for the client's address, scheme and host: the proxy's that BOLD_ANODE_PROXY names."""
     proxy = os.environ.get("BOLD_ANODE_PROXY")
     if not proxy:
-        return {}
+        return {"clear_untrusted_proxy_headers": True}
     headers = {"x-forwarded-for", "x-forwarded-proto", "x-forwarded-host"}
     return {"trusted_proxy": proxy, "trusted_proxy_headers": headers, "clear_untrusted_proxy_headers": True}
 
@@ -48,35 +50,49 @@ def _tidy() -> None:
         library.malloc_trim(0)
 
 
+def server_for(application: Any, ear: socket.socket) -> Server:
+    """A server of an application at a listening socket; its ``run`` serves until SystemExit is raised in it."""
+    settings = Adjustments(
+        sockets=[ear],
+        threads=int(os.environ.get("BOLD_ANODE_THREADS", THREADS)),
+        cleanup_interval=1,
+        asyncore_use_poll=True,
+        max_request_body_size=MOST_BYTES,
+        max_request_header_size=32_768,
+        **_proxy(),
+        ident=None,
+    )
+    threads = ThreadedTaskDispatcher()
+    threads.set_thread_count(settings.threads)
+    where = (ear.family, ear.type, ear.proto, ear.getsockname())
+    server = Server(
+        application, map={}, _sock=ear, dispatcher=threads, adj=settings, sockinfo=where, bind_socket=False
+    )
+    server.proxy = settings.trusted_proxy
+    return server
+
+
 def main() -> None:
     """Serve until told to stop."""
     signal.signal(signal.SIGTERM, _stop)
     signal.signal(signal.SIGINT, _stop)
     from bold_anode.wsgi import application
 
-    ear = socket.socket(fileno=int(sys.argv[1]))
-    server = create_server(
-        application,
-        sockets=[ear],
-        threads=int(os.environ.get("BOLD_ANODE_THREADS", THREADS)),
-        channel_timeout=KEPT_OPEN_SECONDS,
-        cleanup_interval=15,
-        connection_limit=MOST_CONNECTIONS,
-        max_request_body_size=MOST_BYTES,
-        max_request_header_size=32_768,
-        **_proxy(),
-        ident=None,
-    )
+    server = server_for(application, socket.socket(fileno=int(sys.argv[1])))
     threading.Thread(target=_tidy, daemon=True).start()
     # That requests wait for a thread is no news.
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    status = 0
     try:
         server.run()
+    except Exception:
+        _log.critical("The web process ends because of an error.", exc_info=True)
+        status = 1
     finally:
         # A request that is being answered has had its time to end; the interpreter need not wait for its thread.
         sys.stdout.flush()
         sys.stderr.flush()
-        os._exit(0)
+        os._exit(status)
 
 
 if __name__ == "__main__":

@@ -1,0 +1,181 @@
+"""Connections of one web process: how many there may be, how long each may take, and which is closed first.
+
+The limits hold before anything is known of a client, so that nobody can keep others out by opening connections, by
+sending slowly, or by not reading. A request is worked on only once all of it has come.
+"""
+
+from __future__ import annotations
+
+import errno
+import resource
+import time
+from collections import Counter
+from typing import Any
+
+from waitress.channel import HTTPChannel
+from waitress.server import TcpWSGIServer
+from waitress.task import ErrorTask, WSGITask
+
+MOST_CONNECTIONS = 500
+SHARE_OF_AN_ADDRESS = 0.8  # of those, what one address may have
+# Each connection can hold its socket and a file that a large body or answer is kept in.
+DESCRIPTORS_A_CONNECTION = 2
+DESCRIPTORS_OF_THE_PROCESS = 150  # database connections, files of the application, the solver's libraries
+
+HEADER_SECONDS = 15.0  # from the first moment of a connection, or the first byte of a later request
+BODY_SECONDS = 30.0  # beside what the least rate gives
+LEAST_BODY_RATE = 50_000.0  # bytes a second that a body must come at
+SEND_SECONDS = 30.0  # a client that reads nothing of its answer for so long is gone
+KEPT_OPEN_SECONDS = 180  # after an answer, for the next request
+IN_USE_SECONDS = 30.0  # so long after an answer a connection is spared before one that never had any
+ACCEPTED_AT_ONCE = 64
+PAUSE_SECONDS = 1.0  # without a free descriptor, nothing is accepted for so long
+
+
+def most_connections() -> int:
+    """Connections that this process may have by its limit of descriptors in force, at most MOST_CONNECTIONS."""
+    soft, _ = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft == resource.RLIM_INFINITY:
+        return MOST_CONNECTIONS
+    return max(16, min(MOST_CONNECTIONS, (soft - DESCRIPTORS_OF_THE_PROCESS) // DESCRIPTORS_A_CONNECTION))
+
+
+class _WithoutBody:
+    """A task that answers HEAD with the header alone (RFC 9110, section 9.3.2): what the application writes is counted
+    and not sent."""
+
+    def write(self, data: bytes) -> None:
+        """Send a piece of the answer; of one to HEAD, the header."""
+        if self.request.command != "HEAD":  # type: ignore[attr-defined]
+            super().write(data)  # type: ignore[misc]
+            return
+        if not self.wrote_header:  # type: ignore[has-type]
+            super().write(b"")  # type: ignore[misc]
+        self.content_bytes_written += len(data)  # type: ignore[attr-defined]
+
+    def finish(self) -> None:
+        """End the answer; one to HEAD has no last chunk."""
+        if self.request.command == "HEAD":  # type: ignore[attr-defined]
+            self.write(b"")
+            self.chunked_response = False
+        super().finish()  # type: ignore[misc]
+
+
+class _Task(_WithoutBody, WSGITask):  # type: ignore[misc]
+    pass
+
+
+class _ErrorTask(_WithoutBody, ErrorTask):  # type: ignore[misc]
+    pass
+
+
+class Connection(HTTPChannel):  # type: ignore[misc]
+    """A client's connection, and since when it has been expected to send or to read."""
+
+    task_class = _Task
+    error_task_class = _ErrorTask
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        self.answered = False
+        self.began = time.time()  # of the request that is being received, or of the wait for the first
+        super().__init__(*args, **options)
+
+    @property
+    def is_at_work(self) -> bool:
+        """Whether a request is being worked on."""
+        return bool(self.requests)
+
+    def received(self, data: bytes) -> bool:
+        """Take in what was sent."""
+        if self.request is None and self.answered:
+            self.began = time.time()
+        taken: bool = super().received(data)
+        if self.requests:
+            self.answered = True
+        return taken
+
+    def is_late(self, now: float) -> bool:
+        """Whether the client has had its time, to send a request, to read an answer, or between the two."""
+        if self.total_outbufs_len:
+            return now - self.last_activity > SEND_SECONDS
+        if self.is_at_work:
+            return False
+        if self.request is None:
+            return now - self.last_activity > (KEPT_OPEN_SECONDS if self.answered else HEADER_SECONDS)
+        if not self.request.headers_finished:
+            return now - self.began > HEADER_SECONDS
+        return now - self.began > HEADER_SECONDS + BODY_SECONDS + self.request.content_length / LEAST_BODY_RATE
+
+
+class Server(TcpWSGIServer):  # type: ignore[misc]
+    """A server whose full house never keeps a newcomer out: whoever has the most connections loses an idle one."""
+
+    channel_class = Connection
+    proxy: str | None = None
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        self.most = most_connections()
+        self.paused_until = 0.0
+        super().__init__(*args, **options)
+
+    def readable(self) -> bool:
+        """Whether connections are accepted now; called in every turn of the loop."""
+        now = time.time()
+        if now >= self.next_channel_cleanup:
+            self.next_channel_cleanup = now + self.adj.cleanup_interval
+            self.maintenance(now)
+        return now >= self.paused_until
+
+    def maintenance(self, now: float) -> None:
+        """Close the connections that have had their time."""
+        for connection in list(self.active_channels.values()):
+            if connection.is_late(now):
+                connection.handle_close()
+
+    def handle_accept(self) -> None:
+        """Take the connections that wait."""
+        for _ in range(ACCEPTED_AT_ONCE):
+            try:
+                accepted = self.accept()
+            except OSError as fault:
+                if fault.errno not in (errno.EMFILE, errno.ENFILE, errno.ENOBUFS, errno.ENOMEM):
+                    continue  # the client has gone already
+                self.logger.error("No connection is accepted for a second: %s", fault)
+                self.paused_until = time.time() + PAUSE_SECONDS
+                return
+            if accepted is None:
+                return
+            self._take(*accepted)
+
+    def _take(self, client: Any, address: Any) -> None:
+        """Serve a client, closing an idle connection where there is no room; without one, the client's own."""
+        host = address[0]
+        if host != self.proxy and self._of(host) >= SHARE_OF_AN_ADDRESS * self.most:
+            has_room = self._close_idle(host)
+        else:
+            has_room = len(self.active_channels) < self.most or self._close_idle(self._host_with_most())
+        if not has_room:
+            client.close()
+            return
+        try:
+            self.set_socket_options(client)
+            self.channel_class(self, client, address, self.adj, map=self._map)
+        except OSError:  # the client has gone already
+            client.close()
+
+    def _of(self, host: str) -> int:
+        return sum(connection.addr[0] == host for connection in self.active_channels.values())
+
+    def _host_with_most(self) -> str:
+        hosts = Counter(connection.addr[0] for connection in self.active_channels.values() if not connection.is_at_work)
+        return hosts.most_common(1)[0][0] if hosts else ""
+
+    def _close_idle(self, host: str) -> bool:
+        """Close the connection of an address that can best be spared: none that is at work, rather one that was not
+        answered lately, rather the one that has been quiet for longest. Whether there was any."""
+        idle = [c for c in self.active_channels.values() if c.addr[0] == host and not c.is_at_work]
+        if not idle:
+            return False
+        lately = time.time() - IN_USE_SECONDS
+        min(idle, key=lambda c: (c.answered and c.last_activity > lately, c.last_activity)).handle_close()
+        return True
