@@ -27,7 +27,8 @@ BODY_SECONDS = 30.0  # beside what the least rate gives
 LEAST_BODY_RATE = 50_000.0  # bytes a second that a body must come at
 SEND_SECONDS = 30.0  # a client that reads nothing of its answer for so long is gone
 KEPT_OPEN_SECONDS = 180  # after an answer, for the next request
-IN_USE_SECONDS = 30.0  # so long after an answer a connection is spared before one that never had any
+NEW_SECONDS = 1.0  # so long after its first moment a connection is spared before one that sends nothing
+IN_USE_SECONDS = 30.0  # so long after an answer, too
 ACCEPTED_AT_ONCE = 64
 PAUSE_SECONDS = 1.0  # without a free descriptor, nothing is accepted for so long
 
@@ -76,7 +77,7 @@ class Connection(HTTPChannel):  # type: ignore[misc]
     error_task_class = _ErrorTask
 
     def __init__(self, *args: Any, **options: Any) -> None:
-        self.answered = False
+        self.answers = 0
         self.began = time.time()  # of the request that is being received, or of the wait for the first
         super().__init__(*args, **options)
 
@@ -85,13 +86,20 @@ class Connection(HTTPChannel):  # type: ignore[misc]
         """Whether a request is being worked on."""
         return bool(self.requests)
 
+    def worth(self, now: float) -> tuple[int, float]:
+        """What it is worth while it is idle, the least first: one that sends nothing, one that is new or has had one
+        answer, one in use; within these the one that has been quiet for longest."""
+        quiet = now - self.last_activity
+        if quiet > (IN_USE_SECONDS if self.answers else NEW_SECONDS):
+            return 0, self.last_activity
+        return (2 if self.answers > 1 else 1), self.last_activity
+
     def received(self, data: bytes) -> bool:
         """Take in what was sent."""
-        if self.request is None and self.answered:
+        if self.request is None and self.answers:
             self.began = time.time()
         taken: bool = super().received(data)
-        if self.requests:
-            self.answered = True
+        self.answers += len(self.requests)
         return taken
 
     def is_late(self, now: float) -> bool:
@@ -101,7 +109,7 @@ class Connection(HTTPChannel):  # type: ignore[misc]
         if self.is_at_work:
             return False
         if self.request is None:
-            return now - self.last_activity > (KEPT_OPEN_SECONDS if self.answered else HEADER_SECONDS)
+            return now - self.last_activity > (KEPT_OPEN_SECONDS if self.answers else HEADER_SECONDS)
         if not self.request.headers_finished:
             return now - self.began > HEADER_SECONDS
         return now - self.began > HEADER_SECONDS + BODY_SECONDS + self.request.content_length / LEAST_BODY_RATE
@@ -171,11 +179,10 @@ class Server(TcpWSGIServer):  # type: ignore[misc]
         return hosts.most_common(1)[0][0] if hosts else ""
 
     def _close_idle(self, host: str) -> bool:
-        """Close the connection of an address that can best be spared: none that is at work, rather one that was not
-        answered lately, rather the one that has been quiet for longest. Whether there was any."""
+        """Close the connection of an address that can best be spared, none that is at work. Whether there was any."""
         idle = [c for c in self.active_channels.values() if c.addr[0] == host and not c.is_at_work]
         if not idle:
             return False
-        lately = time.time() - IN_USE_SECONDS
-        min(idle, key=lambda c: (c.answered and c.last_activity > lately, c.last_activity)).handle_close()
+        now = time.time()
+        min(idle, key=lambda connection: connection.worth(now)).handle_close()
         return True

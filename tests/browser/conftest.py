@@ -25,16 +25,24 @@ SWITCHES = ["--no-sandbox", "--disable-background-networking", "--disable-compon
 
 
 @pytest.fixture(scope="session")
-def address(tmp_path_factory):
-    """The address that ./start serves at, with the demo workshop in a database made for these tests."""
+def database():
+    """The address of a database made for these tests."""
     server = os.environ["DATABASE_URL"]
     name = f"browser_{uuid.uuid4().hex[:12]}"
     with psycopg.connect(server, autocommit=True) as connection:
         connection.execute(f"CREATE DATABASE {name}")
+    yield urlunsplit(urlsplit(server)._replace(path=f"/{name}"))
+    with psycopg.connect(server, autocommit=True) as connection:
+        connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
+
+
+@pytest.fixture(scope="session")
+def address(database, tmp_path_factory):
+    """The address that ./start serves at, with the demo workshop in the database."""
     port = free_port()
     surroundings = {
         **os.environ,
-        "DATABASE_URL": urlunsplit(urlsplit(server)._replace(path=f"/{name}")),
+        "DATABASE_URL": database,
         "BOLD_ANODE_STATIC": str(tmp_path_factory.mktemp("static")),
         "BOLD_ANODE_DEMO": "1",
     }
@@ -56,8 +64,6 @@ def address(tmp_path_factory):
         assert process.wait(30) == 0
         process.stdout.close()
         process.stderr.close()
-        with psycopg.connect(server, autocommit=True) as connection:
-            connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
 
 
 @pytest.fixture(scope="session")

@@ -129,9 +129,59 @@ def test_a_process_that_keeps_ending_is_given_up_with_a_sentence(tmp_path, monke
     child = running.Child("web process", ["false"], {})
     supervisor = running.Supervisor([child], running.Record("start"), None)
     supervisor.launch()
+    monkeypatch.setattr(running, "_FIRST_WAIT", 0.01)
     with pytest.raises(local.Refused, match="web process ended 5 times"):
         supervisor.watch()
-    assert capsys.readouterr().out.count("starting it again") == 4
+    assert capsys.readouterr().out.count("ended with status 1") == 4
+
+
+def test_once_it_has_served_nothing_makes_it_give_up_and_every_end_has_its_reason(tmp_path, monkeypatch, capsys):
+    monkeypatch.setattr(local, "LOCAL", tmp_path)
+    now = [1000.0]
+    monkeypatch.setattr(running.time, "monotonic", lambda: now[0])
+    child = running.Child("web process", ["sh", "-c", "kill -9 $$"], {})
+    supervisor = running.Supervisor([child], running.Record("start"), None)
+    supervisor.has_served = True
+    supervisor.launch()
+    waits, last = [], None
+    for _ in range(9):
+        last = child.process
+        last.wait(5)
+        supervisor.look()
+        waits.append(child.due - now[0] if child.due else 0.0)
+        if child.process is last:
+            now[0] += waits[-1] - 0.001
+            supervisor.look()
+            assert child.process is last
+            now[0] += 0.001
+            supervisor.look()
+        assert child.process is not last
+    assert waits == [0.5, 1, 2, 4, 8, 16, 32, 60, 60]
+    assert capsys.readouterr().out.count("ended by signal 9, SIGKILL") == 9
+    now[0] += 11  # it ran for long enough: the count begins anew
+    child.process.wait(5)
+    supervisor.look()
+    assert child.process.wait(5) == -9
+
+
+def test_a_database_that_does_not_come_back_is_tried_again_after_longer_and_longer(tmp_path, monkeypatch):
+    monkeypatch.setattr(local, "LOCAL", tmp_path)
+    now, tries = [1000.0], []
+    monkeypatch.setattr(running.time, "monotonic", lambda: now[0])
+
+    class Full:
+        process = subprocess.Popen(["false"])
+
+        def serve(self):
+            tries.append(now[0])
+            raise running.Refused("No space left on device.")
+
+    Full.process.wait(5)
+    supervisor = running.Supervisor([], running.Record("start"), Full())
+    for _ in range(700):
+        now[0] += 0.2
+        supervisor.look()
+    assert [round(after - before) for before, after in zip(tries, tries[1:], strict=False)] == [2, 4, 8, 16, 32, 60]
 
 
 @pytest.fixture
