@@ -4,10 +4,12 @@ from django.urls import include, path, register_converter
 
 from bold_anode.amps import studies, views
 from bold_anode.amps.rooms import RoomInAddress
+from bold_anode.frame import views as frame_views
 
 register_converter(RoomInAddress, "room")
 urlpatterns = [
     path("", views.workshop, name="workshop"),
+    path("stored/<str:model>/<int:pk>/", frame_views.row, name="stored-row"),
     path("", include("bold_anode.accounts.urls")),
     path("", include("bold_anode.tasks.urls")),
     path("", include("bold_anode.tubes.urls")),

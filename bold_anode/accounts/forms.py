@@ -46,3 +46,9 @@ class ChangePassword(PasswordChangeForm):  # type: ignore[type-arg]
         if not is_password(self.request, password):
             raise forms.ValidationError("That is not your password.", code="password_incorrect")
         return password
+
+    def save(self, commit: bool = True) -> Any:
+        """Keep the new password, and nothing else of the account."""
+        self.user.set_password(self.cleaned_data["new_password1"])
+        self.user.save(update_fields=["password"])
+        return self.user

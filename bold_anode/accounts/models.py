@@ -51,3 +51,16 @@ class SignUpFrom(models.Model):
 
     def __str__(self) -> str:
         return self.address
+
+
+class Upload(models.Model):
+    """An export that somebody sent, until a worker has read it; it goes in the same transaction that stores what it
+    holds."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="uploads")
+    name = models.CharField(max_length=80)
+    content = models.BinaryField()
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return self.name

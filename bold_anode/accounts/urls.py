@@ -12,5 +12,6 @@ urlpatterns = [
     path("account/password/", views.change_password, name="change-password"),
     path("account/export/", views.export_all, name="export-all"),
     path("account/import/", views.import_all, name="import-all"),
+    path("account/import/state/", views.import_state, name="import-state"),
     path("account/delete/", views.delete, name="delete-account"),
 ]

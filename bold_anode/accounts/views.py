@@ -16,11 +16,12 @@ from django.utils import timezone
 from django.views.decorators.debug import sensitive_post_parameters
 from django.views.decorators.http import require_POST, require_safe
 
-from bold_anode.accounts import carrying, operations
+from bold_anode.accounts import arriving, carrying, operations
 from bold_anode.accounts.forms import ChangePassword, SignUp, is_password
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
+from bold_anode.tasks.operations import is_worker_alive
 from thermionic.errors import DesignRefused, ThermionicError
 
 _ACCOUNT_OF_ALL = "This is the demo account, which everybody has the password of; make one of your own for that."
@@ -76,7 +77,7 @@ def account(request: Request) -> HttpResponse:
 
 
 def _account(request: Request, form: ChangePassword, status: int = 200) -> HttpResponse:
-    context = {"form": form, "is_demo": operations.is_demo(request.user)}
+    context = {"form": form, "is_demo": operations.is_demo(request.user), **_import(request)}
     return render(request, "accounts/account.html", context, status=status)
 
 
@@ -122,17 +123,26 @@ def export_all(request: Request) -> HttpResponse:
 
 @require_POST
 def import_all(request: Request) -> HttpResponse:
-    """What an export holds, put beside what is there."""
+    """What an export holds, to be put beside what is there by a worker."""
     upload = request.FILES.get("file")
     try:
         if upload is None:
             raise DesignRefused("Choose a file first: the .zip that Export everything gave.")
-        projects, tubes = carrying.unpack(request.user, upload)
+        arriving.ask(request.user, upload.name or "", upload.read(arriving.MOST_BYTES + 1))
     except ThermionicError as reason:
         messages.error(request, f"{((upload and upload.name) or 'No file')[:80]}: {reason} Nothing was stored.")
-        return redirect("account")
-    messages.success(request, f"{projects} projects and {tubes} tubes are in your workshop.")
-    return redirect("workshop")
+    return redirect("account")
+
+
+@require_safe
+def import_state(request: Request) -> HttpResponse:
+    """How far the import is."""
+    return render(request, "accounts/import.html", _import(request))
+
+
+def _import(request: Request) -> dict[str, Any]:
+    work = arriving.latest(request.user)
+    return {"arriving": work, "worker_alive": work is None or not work.is_under_way or is_worker_alive()}
 
 
 @sensitive_post_parameters()

@@ -9,6 +9,7 @@ from typing import Any
 from django.conf import settings
 from django.db import models
 
+from bold_anode.frame.bounds import MOST_NUMBER, Between, Checked, moments
 from thermionic.design import Design, dump
 from thermionic.design.reading import validate
 
@@ -21,7 +22,7 @@ class ProjectQuerySet(models.QuerySet["Project"]):
         return self.filter(owner=user, deleted_at=None)
 
 
-class Project(models.Model):
+class Project(Checked):
     """One amplifier in somebody's workshop.
 
     ``current`` is the revision being worked on; ``previous`` the one it was before the last change, undo or redo,
@@ -37,6 +38,9 @@ class Project(models.Model):
     deleted_at = models.DateTimeField(null=True)
 
     objects = ProjectQuerySet.as_manager()
+
+    class Meta:
+        constraints = moments("created_at", "deleted_at")
 
     def __str__(self) -> str:
         return self.name
@@ -65,7 +69,7 @@ class Project(models.Model):
         return self.revisions.filter(parent=self.current).order_by("-number").first()
 
 
-class Revision(models.Model):
+class Revision(Checked):
     """A design as it was at one moment. Never changed once made; ``note`` says what its change was."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="revisions")
@@ -81,7 +85,11 @@ class Revision(models.Model):
 
     class Meta:
         ordering = ["number"]
-        constraints = [models.UniqueConstraint(fields=["project", "number"], name="revision_number_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["project", "number"], name="revision_number_once"),
+            Between("number", 1, MOST_NUMBER),
+            *moments("made_at"),
+        ]
 
     def __str__(self) -> str:
         return f"{self.project_id}/{self.number}"
@@ -97,8 +105,12 @@ class Revision(models.Model):
         """The design document. Raises DesignRefused if what is stored can no longer be read."""
         return validate(self.document)
 
+    def check_content(self) -> None:
+        """Raise DesignRefused where the design cannot be read."""
+        validate(self.document)
 
-class Variant(models.Model):
+
+class Variant(Checked):
     """One of several designs that are kept beside each other in a project: its name, the revision that it stands
     at, and its cost as the builder reckons it, in words, "" where it is not known. Of the one that is chosen, the
     revision is the project's current one."""
@@ -111,7 +123,10 @@ class Variant(models.Model):
 
     class Meta:
         ordering = ["pk"]
-        constraints = [models.UniqueConstraint(fields=["project", "name"], name="variant_name_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["project", "name"], name="variant_name_once"),
+            *moments("made_at"),
+        ]
 
     def __str__(self) -> str:
         return f"{self.project_id}/{self.name}"

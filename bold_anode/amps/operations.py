@@ -12,6 +12,7 @@ from django.utils import timezone
 
 from bold_anode.amps.models import Project, Revision, Variant, hash_of
 from bold_anode.amps.solved import solved, solved_design
+from bold_anode.frame.apart import apart
 from thermionic import design as documents
 from thermionic.design import Design
 from thermionic.errors import ThermionicError
@@ -68,7 +69,7 @@ def create_project(user: Any, design: Design, note: str = "started") -> Project:
 
 def import_project(user: Any, content: bytes) -> Project:
     """A new project from an uploaded design file. Raises ThermionicError; then nothing is stored."""
-    return create_project(user, documents.load(content), "imported")
+    return create_project(user, apart(documents.load, content), "imported")
 
 
 def duplicate_project(user: Any, project_id: int) -> Project:

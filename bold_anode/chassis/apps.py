@@ -5,6 +5,8 @@ class ChassisConfig(AppConfig):
     name = "bold_anode.chassis"
 
     def ready(self) -> None:
+        from bold_anode.frame import carried
+        from bold_anode.chassis.carrying import LAYOUTS, SIZES
         from bold_anode.amps.operations import copied
         from bold_anode.amps.rooms import Room, register
         from bold_anode.chassis import searching
@@ -16,3 +18,4 @@ class ChassisConfig(AppConfig):
         register(Room("earths", "Earths", "Which wire carries whose return current?", draw_earths))
         copied.connect(copy_layouts)
         searching.register()
+        carried.register(LAYOUTS, SIZES)

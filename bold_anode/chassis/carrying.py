@@ -1,112 +1,111 @@
-"""A project's layouts as plain data, with every state that they were in, and back."""
+"""A project's layouts in an export, with every state that they were in; and the sizes that the workshop keeps."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
+from pydantic import AwareDatetime, Field
 
-from bold_anode.amps.models import Project
+from bold_anode.amps.models import Project, Revision
 from bold_anode.chassis.models import ChassisLayout, KeptSize, LayoutState
-from bold_anode.chassis.operations import MOST_LAYOUTS, MOST_STATES, keep_size
-from thermionic.chassis.document import read_layout
+from bold_anode.chassis.operations import MOST_LAYOUTS, MOST_SIZES, MOST_STATES
+from bold_anode.frame.bounds import MOST_NUMBER
+from bold_anode.frame.carried import AccountPart, Carried, ProjectPart, stored
 from thermionic.errors import DesignRefused
 
 
-class CarriedState(BaseModel):
-    """One state of a layout."""
-
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
-
-    number: int = Field(ge=1, lt=2**31)
+class _State(Carried):
+    number: int = Field(ge=1, le=MOST_NUMBER)
     parent: int | None
     note: str = Field(max_length=200)
     made_at: AwareDatetime
     document: dict[str, Any]
 
 
-class CarriedLayout(BaseModel):
+class _Layout(Carried):
     """One layout, with the number of the state that it stands at."""
-
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
     name: str = Field(min_length=1, max_length=60)
     chosen: bool
     current: int
     made_at: AwareDatetime
-    states: list[CarriedState] = Field(min_length=1, max_length=MOST_STATES)
+    states: list[_State] = Field(min_length=1, max_length=MOST_STATES)
 
 
-class CarriedSize(BaseModel):
+class _Layouts(Carried):
+    layouts: list[_Layout] = Field([], max_length=MOST_LAYOUTS)
+
+
+class _Size(Carried):
     """A size that the workshop keeps, m."""
 
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
-
     name: str = Field(min_length=1, max_length=60)
-    across: float = Field(gt=0, le=0.5)
-    along: float = Field(gt=0, le=0.5)
-    above: float = Field(ge=0, le=0.5)
-    below: float = Field(ge=0, le=0.3)
+    across: float
+    along: float
+    above: float
+    below: float
 
 
-def carried_sizes(user: Any) -> list[dict[str, Any]]:
-    """Every size that a user keeps."""
+def _pack_sizes(user: Any) -> list[dict[str, Any]]:
     return list(KeptSize.objects.of(user).values("name", "across", "along", "above", "below"))
 
 
-def store_sizes(user: Any, sizes: list[CarriedSize]) -> None:
-    """Put sizes into a user's workshop; one that is there by that name stays. Raises LayoutRefused."""
+def _store_sizes(user: Any, sizes: list[_Size]) -> int:
+    """A size that is there by that name stays."""
     have = set(KeptSize.objects.of(user).values_list("name", flat=True))
-    for one in sizes:
-        if one.name not in have:
-            keep_size(user, **one.model_dump())
+    new = {one.name: one for one in sizes if one.name not in have}
+    if len(have) + len(new) > MOST_SIZES:
+        raise DesignRefused(f"The workshop keeps at most {MOST_SIZES} sizes; take some out first.")
+    for one in new.values():
+        stored(KeptSize(owner=user, **one.model_dump()))
+    return len(new)
 
 
-def carried(project: Project) -> list[dict[str, Any]]:
-    """Every layout of a project."""
-    return [
-        {
-            "name": layout.name,
-            "chosen": layout.chosen,
-            "current": layout.at.number,
-            "made_at": layout.made_at.isoformat(),
-            "states": [
-                {
-                    "number": state.number,
-                    "parent": state.parent.number if state.parent else None,
-                    "note": state.note,
-                    "made_at": state.made_at.isoformat(),
-                    "document": state.document,
-                }
-                for state in layout.states.select_related("parent")
-            ],
-        }
-        for layout in project.layouts.select_related("current")
-    ]
+SIZES = AccountPart("sizes.json", Annotated[list[_Size], Field(max_length=MOST_SIZES)], [], _pack_sizes, _store_sizes)
 
 
-def store(project: Project, layouts: list[CarriedLayout]) -> None:
-    """Put layouts into a project that has none. Raises DesignRefused, LayoutRefused."""
-    names = [one.name for one in layouts]
-    if len(set(names)) < len(names) or len(names) > MOST_LAYOUTS or sum(one.chosen for one in layouts) > 1:
-        raise DesignRefused("Its layouts have one name twice, are too many, or two of them are the chosen one.")
-    for one in layouts:
-        layout = ChassisLayout.objects.create(project=project, name=one.name, chosen=one.chosen)
-        made: dict[int, LayoutState] = {}
+def _pack(project: Project, numbers: dict[int, int]) -> dict[str, Any]:
+    return {
+        "layouts": [
+            {
+                "name": layout.name,
+                "chosen": layout.chosen,
+                "current": layout.at.number,
+                "made_at": layout.made_at.isoformat(),
+                "states": [
+                    {
+                        "number": state.number,
+                        "parent": state.parent.number if state.parent else None,
+                        "note": state.note,
+                        "made_at": state.made_at.isoformat(),
+                        "document": state.document,
+                    }
+                    for state in layout.states.select_related("parent")
+                ],
+            }
+            for layout in project.layouts.select_related("current")
+        ]
+    }
+
+
+def _store(project: Project, made: dict[int, Revision], data: Any) -> None:
+    names = [one.name for one in data.layouts]
+    if len(set(names)) < len(names) or sum(one.chosen for one in data.layouts) > 1:
+        raise DesignRefused("Its layouts have one name twice, or two of them are the chosen one.")
+    for one in data.layouts:
+        layout = stored(ChassisLayout(project=project, name=one.name, chosen=one.chosen), made_at=one.made_at)
+        states: dict[int, LayoutState] = {}
         for state in one.states:
-            if state.number in made:
+            if state.number in states:
                 raise DesignRefused(f"State {state.number} of the layout {one.name} comes twice.")
-            read_layout(state.document)
-            made[state.number] = LayoutState.objects.create(
-                layout=layout,
-                number=state.number,
-                parent=made.get(state.parent or 0),
-                document=state.document,
-                note=state.note,
-            )
-            LayoutState.objects.filter(pk=made[state.number].pk).update(made_at=state.made_at)
-        if one.current not in made:
+            row = LayoutState(layout=layout, number=state.number, document=state.document, note=state.note)
+            row.parent = states.get(state.parent or 0)
+            states[state.number] = stored(row, made_at=state.made_at)
+        if one.current not in states:
             raise DesignRefused(
                 f"The layout {one.name} stands at state {one.current}, which is not among its states."
             )
-        ChassisLayout.objects.filter(pk=layout.pk).update(current=made[one.current], made_at=one.made_at)
+        ChassisLayout.objects.filter(pk=layout.pk).update(current=states[one.current])
+
+
+LAYOUTS = ProjectPart(_Layouts, _pack, _store)

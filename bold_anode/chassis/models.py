@@ -8,11 +8,12 @@ from django.conf import settings
 from django.db import models
 
 from bold_anode.amps.models import Project
+from bold_anode.frame.bounds import MOST_NUMBER, Between, Checked, moments
 from bold_anode.frame.owned import OfUser
 from thermionic.chassis.document import Layout, read_layout
 
 
-class KeptSize(models.Model):
+class KeptSize(Checked):
     """A size that the builder measured and keeps in the workshop under a name: across, along, above the sheet and
     below it, m."""
 
@@ -25,15 +26,23 @@ class KeptSize(models.Model):
 
     objects = OfUser.as_manager()
 
+    stands_alone = True
+
     class Meta:
         ordering = ["name"]
-        constraints = [models.UniqueConstraint(fields=["owner", "name"], name="kept_size_name_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["owner", "name"], name="kept_size_name_once"),
+            Between("across", 1e-4, 0.5),
+            Between("along", 1e-4, 0.5),
+            Between("above", 0.0, 0.5),
+            Between("below", 0.0, 0.3),
+        ]
 
     def __str__(self) -> str:
         return self.name
 
 
-class ChassisLayout(models.Model):
+class ChassisLayout(Checked):
     """One of a project's layouts. ``current`` is the state that it stands at; one layout of a project is the chosen
     one."""
 
@@ -50,6 +59,7 @@ class ChassisLayout(models.Model):
             models.UniqueConstraint(
                 fields=["project"], condition=models.Q(chosen=True), name="one_layout_of_a_project_is_chosen"
             ),
+            *moments("made_at"),
         ]
 
     def __str__(self) -> str:
@@ -66,7 +76,7 @@ class ChassisLayout(models.Model):
         return self.states.filter(parent=self.current).order_by("-number").first()
 
 
-class LayoutState(models.Model):
+class LayoutState(Checked):
     """A layout as it was at one moment. Never changed once made; ``note`` says what its change was."""
 
     layout = models.ForeignKey(ChassisLayout, on_delete=models.CASCADE, related_name="states")
@@ -78,7 +88,11 @@ class LayoutState(models.Model):
 
     class Meta:
         ordering = ["number"]
-        constraints = [models.UniqueConstraint(fields=["layout", "number"], name="layout_state_number_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["layout", "number"], name="layout_state_number_once"),
+            Between("number", 1, MOST_NUMBER),
+            *moments("made_at"),
+        ]
 
     def __str__(self) -> str:
         return f"{self.layout_id}/{self.number}"
@@ -93,3 +107,7 @@ class LayoutState(models.Model):
     def read(self) -> Layout:
         """The layout. Raises LayoutRefused if what is stored can no longer be read."""
         return read_layout(self.document)
+
+    def check_content(self) -> None:
+        """Raise LayoutRefused where the layout cannot be read."""
+        read_layout(self.document)

@@ -12,6 +12,7 @@ from bold_anode.amps.models import Project
 from bold_anode.amps.operations import Stale, locked
 from bold_anode.chassis.laying import chosen_row, of_row, plain
 from bold_anode.chassis.models import ChassisLayout, KeptSize, LayoutState
+from bold_anode.frame.owned import alone
 from thermionic.chassis.document import Layout, LayoutRefused
 
 MOST_LAYOUTS, MOST_STATES, MOST_SIZES = 12, 400, 200
@@ -157,11 +158,11 @@ def keep_size(user: Any, name: str, across: float, along: float, above: float, b
     short = " ".join(name.split())
     if not 1 <= len(short) <= 60:
         raise LayoutRefused("A size that is kept has a name of 1 to 60 characters.")
-    held = KeptSize.objects.of(user)
-    if held.count() >= MOST_SIZES and not held.filter(name=short).exists():
-        raise LayoutRefused(f"The workshop keeps at most {MOST_SIZES} sizes.")
-    made, _ = KeptSize.objects.update_or_create(
-        owner=user, name=short, defaults={"across": across, "along": along, "above": above, "below": below}
-    )
-    kept: KeptSize = made
+    with alone(user):
+        held = KeptSize.objects.of(user)
+        if held.count() >= MOST_SIZES and not held.filter(name=short).exists():
+            raise LayoutRefused(f"The workshop keeps at most {MOST_SIZES} sizes.")
+        kept: KeptSize = KeptSize.objects.update_or_create(
+            owner=user, name=short, defaults={"across": across, "along": along, "above": above, "below": below}
+        )[0]
     return kept

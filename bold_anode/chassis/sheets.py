@@ -12,13 +12,14 @@ from bold_anode.amps.rooms import Shown, after, owned
 from bold_anode.amps.solved import solved
 from bold_anode.chassis import laying, operations
 from bold_anode.chassis.figures import feeds
+from bold_anode.frame.apart import apart
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic.chassis import drilling
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.document import FACES, Layout, LayoutRefused, changed_layout
-from thermionic.chassis.reading_holes import read_holes
+from thermionic.chassis.reading_holes import MOST_BYTES, read_holes
 from thermionic.chassis.stability import NEAR_DB
 from thermionic.chassis.warmth import GAP, MOST_RISE, warmth
 from thermionic.chassis.weighing import LIFTED, weight
@@ -158,7 +159,8 @@ def take_holes(request: Request, project_id: int) -> HttpResponse:
         others = [one.model_dump() for one in layout.holes if one.face != face]
         if upload is None:
             return changed_layout(layout, holes=others), f"holes of the {face} out"
-        found = read_holes(upload.read(), str(upload.name), face, layout.box)
+        found = apart(read_holes, upload.read(MOST_BYTES + 1), str(upload.name), face, layout.box)
+        upload.seek(0)  # for another try, where the layout was changed meanwhile
         box = layout.box.model_copy(update={"built": "bought or reused"})
         after_ = changed_layout(layout, holes=[*others, *(one.model_dump() for one in found)], box=box.model_dump())
         return after_, f"{len(found)} holes of the {face} read"

@@ -272,7 +272,7 @@ def _bends(typed: str) -> list[tuple[float, float]] | None:
         return None
     try:
         return [(float(x) / 1e3, float(y) / 1e3) for x, y in json.loads(typed)]
-    except (ValueError, TypeError, RecursionError):
+    except (ValueError, TypeError, RecursionError, OverflowError):
         raise LayoutRefused("The bends of a wire are places in millimetres: [[120, 40], [120, 90]].") from None
 
 

@@ -120,12 +120,16 @@ class Shares:
             self._in_front -= 1
             self._call()
 
+    def make_way(self) -> None:
+        """Leave the front at once; called from what waits for something other than this process."""
+        turn = _turn.get()
+        if turn is not None:
+            turn.leave()
+
     def edits_first(self) -> None:
         """Wait while anybody's edit is at work or waits in this process; called from what can wait."""
         if self._edits:
-            turn = _turn.get()
-            if turn is not None:
-                turn.leave()
+            self.make_way()
             with self._no_edits:
                 self._no_edits.wait_for(lambda: not self._edits, 1.0)
 

@@ -5,11 +5,16 @@ from __future__ import annotations
 import errno
 import sys
 
-from django.db import InterfaceError, OperationalError
-from django.http import HttpRequest, HttpResponse
-from django.shortcuts import render
+from django.apps import apps
+from django.contrib import messages
+from django.db import InterfaceError, OperationalError, connection, models
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
+from django.views.decorators.http import require_http_methods
 from psycopg import errors
+
+from bold_anode.frame.bounds import Checked
 
 _NO_ROOM = (errno.ENOSPC, errno.EDQUOT)
 
@@ -45,3 +50,36 @@ def _lacking(fault: BaseException | None) -> str:
             return "The database does not answer now. What was stored is as it was; try again in a moment."
         fault = fault.__cause__ or fault.__context__
     return ""
+
+
+def _own_row(request: HttpRequest, model: str, pk: int) -> models.Model:
+    """A row that its owner can remove by itself. Raises Http404 for any other."""
+    try:
+        kind = apps.get_model(model)
+    except (LookupError, ValueError):
+        raise Http404 from None
+    if not (issubclass(kind, Checked) and kind.stands_alone):
+        raise Http404
+    row = kind._default_manager.filter(owner=request.user, pk=pk).only("pk").first()
+    if row is None:
+        raise Http404
+    return row
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def row(request: HttpRequest, model: str, pk: int) -> HttpResponse:
+    """A row as it is stored, whether or not it can be read; a POST removes it."""
+    own = _own_row(request, model, pk)
+    if request.method == "POST":
+        own.delete()
+        messages.warning(request, "What could not be read is removed.")
+        return redirect("workshop")
+    table = connection.ops.quote_name(own._meta.db_table)
+    with connection.cursor() as cursor:
+        cursor.execute(f"SELECT row_to_json(stored)::text FROM {table} stored WHERE id = %s", [pk])
+        stored = cursor.fetchone()[0]
+    return HttpResponse(
+        stored,
+        content_type="application/json",
+        headers={"Content-Disposition": f'attachment; filename="{own._meta.model_name}-{pk}.json"'},
+    )

@@ -5,6 +5,8 @@ class IronConfig(AppConfig):
     name = "bold_anode.iron"
 
     def ready(self) -> None:
+        from bold_anode.frame import carried
+        from bold_anode.iron.carrying import IRON, ORIGINS
         from bold_anode.amps import studies
         from bold_anode.amps.rooms import Room, register
         from bold_anode.iron.studies import STUDIES
@@ -13,3 +15,4 @@ class IronConfig(AppConfig):
         question = "Which output transformer, which taps, and what does the tube see?"
         register(Room("iron", "Iron", question, draw))
         studies.register(*STUDIES)
+        carried.register(IRON, ORIGINS)

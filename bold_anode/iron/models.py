@@ -5,7 +5,14 @@ from __future__ import annotations
 from django.conf import settings
 from django.db import models
 
+from bold_anode.frame.bounds import Between, Checked, moments
 from bold_anode.frame.owned import OfUser
+from thermionic.errors import ThermionicError, ValueRefused
+from thermionic.iron.readings import Reading, Resistance, Voltage
+from thermionic.iron.unknown import Found, find
+
+MOST_LEAD_NAME = 20
+LEAST_CORE, MOST_CORE = 0.2, 200.0  # of the middle limb, cm²
 
 KINDS = [
     ("output", "Output transformer"),
@@ -16,7 +23,7 @@ KINDS = [
 ]
 
 
-class ShelfItem(models.Model):
+class ShelfItem(Checked):
     """A piece of iron in hand. ``figures`` maps a figure's name to its value as written and where it came from
     (``measured``, ``label``, ``data sheet``, ``assumed``); ``project`` is the amplifier that holds it."""
 
@@ -31,8 +38,11 @@ class ShelfItem(models.Model):
 
     objects = OfUser.as_manager()
 
+    stands_alone = True
+
     class Meta:
         ordering = ["kind", "name", "pk"]
+        constraints = moments("made_at")
 
     def __str__(self) -> str:
         return self.name
@@ -41,7 +51,7 @@ class ShelfItem(models.Model):
 SOURCES = ("measured", "label", "data sheet", "assumed")
 
 
-class Origin(models.Model):
+class Origin(Checked):
     """Where a value of a project's iron came from, as long as it is what stands in the design: ``text`` is the value
     as written. What has none is assumed."""
 
@@ -57,7 +67,7 @@ class Origin(models.Model):
         return f"{self.path} {self.text}: {self.source}"
 
 
-class UnknownIron(models.Model):
+class UnknownIron(Checked):
     """A transformer that is being found out. ``leads`` are its leads' names; ``readings`` what was read, in order,
     each plain data as ``thermionic.iron.readings`` has it."""
 
@@ -71,8 +81,40 @@ class UnknownIron(models.Model):
 
     objects = OfUser.as_manager()
 
+    stands_alone = True
+
     class Meta:
         ordering = ["-pk"]
+        constraints = [
+            Between("core_cm2", LEAST_CORE, MOST_CORE),
+            Between("mains_volt", 1.0, 1000.0),
+            *moments("made_at"),
+        ]
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def read(self) -> list[Reading]:
+        """Its readings."""
+        return [
+            Voltage(**{**one, "joined": tuple(one["joined"]) if one["joined"] else None}) if "volt" in one
+            else Resistance(**one)
+            for one in self.readings
+        ]  # fmt: skip
+
+    @property
+    def found(self) -> Found:
+        """What its readings tell. Raises ValueRefused."""
+        return find(self.leads, self.read)
+
+    def check_content(self) -> None:
+        """Raise ValueRefused where its leads or readings cannot be read."""
+        if not all(isinstance(lead, str) and 1 <= len(lead) <= MOST_LEAD_NAME for lead in self.leads):
+            raise ValueRefused(f"{self.name}: a lead's name has 1 to {MOST_LEAD_NAME} characters.")
+        try:
+            _ = self.found
+        except ThermionicError:
+            raise
+        except Exception:
+            raise ValueRefused(f"{self.name}: its readings cannot be read.") from None

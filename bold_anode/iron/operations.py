@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from django.db import transaction
 from django.http import Http404
 
 from bold_anode.amps.models import Project
-from bold_anode.amps.operations import change_design
-from bold_anode.iron.models import KINDS, SOURCES, Origin, ShelfItem, UnknownIron
+from bold_anode.amps.operations import change_then, current_of, locked, revise
+from bold_anode.frame.owned import alone
+from bold_anode.iron.models import (
+    KINDS,
+    LEAST_CORE,
+    MOST_CORE,
+    MOST_LEAD_NAME,
+    SOURCES,
+    Origin,
+    ShelfItem,
+    UnknownIron,
+)
 from thermionic.design import Design, field
 from thermionic.design.iron import FIGURES, Piece, put_in
 from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.iron.readings import Reading, Resistance, Voltage
-from thermionic.iron.unknown import Found, find
+from thermionic.iron.unknown import find
 from thermionic.values import Quantity, parse
 
 MOST_ITEMS, MOST_UNKNOWN, MOST_READINGS = 300, 50, 200
@@ -32,13 +43,14 @@ def add_item(user: Any, kind: str, name: str, state: str, place: str, typed: dic
     """Put a piece of iron on the shelf; ``typed`` has a figure's text and where it came from. Raises ValueRefused."""
     if kind not in dict(KINDS):
         raise ValueRefused(f"A piece of iron is one of {', '.join(words.lower() for _, words in KINDS)}.")
-    if ShelfItem.objects.of(user).count() >= MOST_ITEMS:
-        raise ValueRefused(f"The shelf holds {MOST_ITEMS} pieces; take one off first.")
     figures = figures_read(kind, typed)
-    item: ShelfItem = ShelfItem.objects.create(
-        owner=user, kind=kind, name=_named(name), state=state.strip()[:120], place=place.strip()[:120],
-        figures=figures,
-    )  # fmt: skip
+    with alone(user):
+        if ShelfItem.objects.of(user).count() >= MOST_ITEMS:
+            raise ValueRefused(f"The shelf holds {MOST_ITEMS} pieces; take one off first.")
+        item: ShelfItem = ShelfItem.objects.create(
+            owner=user, kind=kind, name=_named(name), state=state.strip()[:120], place=place.strip()[:120],
+            figures=figures,
+        )  # fmt: skip
     return item
 
 
@@ -50,7 +62,7 @@ def change_item(
     item = item_of(user, item_id)
     item.figures = figures_read(item.kind, typed)
     item.name, item.state, item.place = _named(name), state.strip()[:120], place.strip()[:120]
-    item.save()
+    item.save(update_fields=["figures", "name", "state", "place"])
     return item
 
 
@@ -96,22 +108,29 @@ def use_item(user: Any, project_id: int, item_id: int, path: str, seen: int | No
     def change(design: Design) -> tuple[Design, str]:
         return put_in(design, path, piece_of(item)), f"{item.name} from the shelf"
 
-    project = change_design(user, project_id, change, seen)
-    ShelfItem.objects.filter(pk=item.pk).update(project=project)
-    for one in FIGURES[item.kind]:
-        if one.quantity and one.into and one.name in item.figures:
-            _keep_origin(project, f"{path}/{one.into}", item.figures[one.name]["from"])
-    return project
+    def store(project: Project, design: Design, note: str) -> None:
+        now = ShelfItem.objects.select_for_update().filter(pk=item.pk).first()
+        if now is None or (now.figures, now.project_id) != (item.figures, item.project_id):
+            raise ValueRefused(f"{item.name} was changed in another window. Load the shelf again, then use it.")
+        if design != project.at.design:
+            revise(project, design, note)
+        now.project = project
+        now.save(update_fields=["project"])
+        for one in FIGURES[item.kind]:
+            if one.quantity and one.into and one.name in item.figures:
+                _keep_origin(project, f"{path}/{one.into}", item.figures[one.name]["from"])
+
+    return change_then(user, project_id, change, store, seen, always=True)
 
 
 def say_origin(user: Any, project_id: int, path: str, source: str) -> Project:
     """Say where a value of the iron in a project came from. Raises Http404, DesignRefused, ValueRefused."""
-    project: Project | None = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
-    if project is None or project.current is None:
-        raise Http404
     if source not in SOURCES:
+        current_of(user, project_id)
         raise ValueRefused(f"A value came from one of {', '.join(SOURCES)}.")
-    _keep_origin(project, path, source)
+    with transaction.atomic():
+        project = locked(user, project_id)
+        _keep_origin(project, path, source)
     return project
 
 
@@ -137,7 +156,7 @@ def put_back(user: Any, item_id: int) -> None:
     """A piece of iron is held by no project any more. Raises Http404."""
     item = item_of(user, item_id)
     item.project = None
-    item.save()
+    item.save(update_fields=["project"])
 
 
 # Unknown transformers.
@@ -154,36 +173,55 @@ def unknown_of(user: Any, unknown_id: int) -> UnknownIron:
 def begin_unknown(user: Any, name: str, leads: str) -> UnknownIron:
     """Begin to find a transformer out, its leads' names divided by commas or spaces. Raises ValueRefused."""
     names = [one for one in leads.replace(",", " ").split() if one]
-    if any(len(one) > 20 for one in names):
-        raise ValueRefused("A lead's name has up to 20 characters.")
+    if any(len(one) > MOST_LEAD_NAME for one in names):
+        raise ValueRefused(f"A lead's name has up to {MOST_LEAD_NAME} characters.")
     find(names, [])
-    if UnknownIron.objects.of(user).count() >= MOST_UNKNOWN:
-        raise ValueRefused(f"{MOST_UNKNOWN} unknown transformers are kept; delete one first.")
-    found: UnknownIron = UnknownIron.objects.create(owner=user, name=_named(name), leads=names)
-    return found
+    with alone(user):
+        if UnknownIron.objects.of(user).count() >= MOST_UNKNOWN:
+            raise ValueRefused(f"{MOST_UNKNOWN} unknown transformers are kept; delete one first.")
+        made: UnknownIron = UnknownIron.objects.create(owner=user, name=_named(name), leads=names)
+    return made
 
 
 def read_unknown(user: Any, unknown_id: int, typed: dict[str, str]) -> UnknownIron:
     """Keep a reading: ``ohms`` between ``a`` and ``b`` ("open" for none), or ``volts`` there with ``applied`` on
     ``on_a`` and ``on_b``. Raises Http404, ValueRefused."""
-    unknown = unknown_of(user, unknown_id)
-    if len(unknown.readings) >= MOST_READINGS:
-        raise ValueRefused(f"{MOST_READINGS} readings are kept; delete one first.")
+    reading = _reading(typed)
+
+    def change(unknown: UnknownIron) -> list[dict[str, Any]]:
+        if len(unknown.readings) >= MOST_READINGS:
+            raise ValueRefused(f"{MOST_READINGS} readings are kept; delete one first.")
+        find(unknown.leads, [*unknown.read, reading])
+        return [*unknown.readings, plain(reading)]
+
+    return _change_readings(user, unknown_id, change)
+
+
+def _change_readings(
+    user: Any, unknown_id: int, change: Callable[[UnknownIron], list[dict[str, Any]]]
+) -> UnknownIron:
+    """Keep changed readings. Where others were kept while the change was worked out, it is made again to those.
+    Raises Http404 and what ``change`` raises."""
+    while True:
+        unknown = unknown_of(user, unknown_id)
+        readings = change(unknown)
+        same = UnknownIron.objects.of(user).filter(pk=unknown.pk, readings=unknown.readings)
+        if same.update(readings=readings):
+            unknown.readings = readings
+            return unknown
+
+
+def _reading(typed: dict[str, str]) -> Reading:
+    """A reading as typed. Raises ValueRefused."""
     a, b = typed.get("a", ""), typed.get("b", "")
-    reading: Reading
     if typed.get("kind") == "volts":
         applied = _number(typed.get("applied", ""), Quantity.VOLTAGE, "The voltage that is on")
         joined = (typed["join_a"], typed["join_b"]) if typed.get("join_a") and typed.get("join_b") else None
         volt = _number(typed.get("volts", ""), Quantity.VOLTAGE, "The reading")
-        reading = Voltage(typed.get("on_a", ""), typed.get("on_b", ""), applied, a, b, volt, joined)
-    else:
-        text = typed.get("ohms", "").strip().lower()
-        ohm = None if text in ("open", "ol", "∞", "inf") else _number(text, Quantity.RESISTANCE, "The reading")
-        reading = Resistance(a, b, ohm)
-    find(unknown.leads, [*readings_of(unknown), reading])
-    unknown.readings = [*unknown.readings, plain(reading)]
-    unknown.save()
-    return unknown
+        return Voltage(typed.get("on_a", ""), typed.get("on_b", ""), applied, a, b, volt, joined)
+    text = typed.get("ohms", "").strip().lower()
+    ohm = None if text in ("open", "ol", "∞", "inf") else _number(text, Quantity.RESISTANCE, "The reading")
+    return Resistance(a, b, ohm)
 
 
 def _number(text: str, quantity: Quantity, what: str) -> float:
@@ -198,12 +236,17 @@ def _number(text: str, quantity: Quantity, what: str) -> float:
 
 def take_back(user: Any, unknown_id: int, place: int) -> UnknownIron:
     """Delete a reading. Raises Http404."""
-    unknown = unknown_of(user, unknown_id)
-    if not 0 <= place < len(unknown.readings):
-        raise Http404
-    unknown.readings = [one for at, one in enumerate(unknown.readings) if at != place]
-    unknown.save()
-    return unknown
+    meant: list[dict[str, Any]] = []
+
+    def change(unknown: UnknownIron) -> list[dict[str, Any]]:
+        if not 0 <= place < len(unknown.readings):
+            raise Http404
+        if meant and meant[0] != unknown.readings[place]:
+            raise ValueRefused("The readings were changed in another window. Load the page again, then delete it.")
+        meant.append(unknown.readings[place])
+        return [one for at, one in enumerate(unknown.readings) if at != place]
+
+    return _change_readings(user, unknown_id, change)
 
 
 def describe_unknown(user: Any, unknown_id: int, core: str, mains: str) -> UnknownIron:
@@ -215,11 +258,13 @@ def describe_unknown(user: Any, unknown_id: int, core: str, mains: str) -> Unkno
             size = float(core.strip().replace(",", "."))
         except ValueError:
             size = 0.0
-        if not 0.2 <= size <= 200.0:
-            raise ValueRefused("The core's middle limb is 0.2 to 200 cm²: its width times the stack's height.")
+        if not LEAST_CORE <= size <= MOST_CORE:
+            raise ValueRefused(
+                f"The core's middle limb is {LEAST_CORE:g} to {MOST_CORE:g} cm²: its width times the stack's height."
+            )
         unknown.core_cm2 = size
     unknown.mains_volt = _number(mains, Quantity.VOLTAGE, "The mains")
-    unknown.save()
+    unknown.save(update_fields=["core_cm2", "mains_volt"])
     return unknown
 
 
@@ -236,17 +281,3 @@ def plain(reading: Reading) -> dict[str, Any]:
         "on_a": reading.on_a, "on_b": reading.on_b, "applied": reading.applied,
         "a": reading.a, "b": reading.b, "volt": reading.volt, "joined": reading.joined,
     }  # fmt: skip
-
-
-def readings_of(unknown: UnknownIron) -> list[Reading]:
-    """Its readings."""
-    return [
-        Voltage(**{**one, "joined": tuple(one["joined"]) if one["joined"] else None}) if "volt" in one
-        else Resistance(**one)
-        for one in unknown.readings
-    ]  # fmt: skip
-
-
-def found_of(unknown: UnknownIron) -> Found:
-    """What its readings tell."""
-    return find(unknown.leads, readings_of(unknown))

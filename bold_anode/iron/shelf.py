@@ -12,6 +12,7 @@ from bold_anode.amps.rooms import Shown, after, seen
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
+from bold_anode.frame.rows import each
 from bold_anode.iron import operations
 from bold_anode.iron.models import KINDS, SOURCES, ShelfItem
 from thermionic.design.iron import FIGURES, FigureOf, places_for
@@ -23,8 +24,10 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     design = shown.solved.amplifier.design
     places = {kind: places_for(design, kind) for kind, _ in KINDS}
     items = ShelfItem.objects.of(request.user).select_related("project__current")
+    rows, unreadable = each(items, lambda item: {**_row(item), "places": places[item.kind]})
     return "iron/shelf.html", {
-        "rows": [{**_row(item), "places": places[item.kind]} for item in items],
+        "rows": rows,
+        "unreadable": unreadable,
         **_forms(),
     }
 
@@ -33,7 +36,8 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
 def page(request: Request) -> HttpResponse:
     """The shelf by itself."""
     items = ShelfItem.objects.of(request.user).select_related("project__current")
-    return render(request, "iron/shelf_page.html", {"rows": [_row(item) for item in items], **_forms()})
+    rows, unreadable = each(items, _row)
+    return render(request, "iron/shelf_page.html", {"rows": rows, "unreadable": unreadable, **_forms()})
 
 
 def _row(item: ShelfItem) -> dict[str, Any]:

@@ -10,6 +10,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
+from bold_anode.frame.rows import each
 from bold_anode.iron import operations
 from bold_anode.iron.models import UnknownIron
 from thermionic.errors import ThermionicError
@@ -22,7 +23,13 @@ from thermionic.values import Quantity, display
 @require_safe
 def page(request: Request) -> HttpResponse:
     """The unknown transformers, and a form to begin another."""
-    return render(request, "iron/unknown_list.html", {"unknowns": UnknownIron.objects.of(request.user)})
+    unknowns, unreadable = each(UnknownIron.objects.of(request.user), _checked)
+    return render(request, "iron/unknown_list.html", {"unknowns": unknowns, "unreadable": unreadable})
+
+
+def _checked(unknown: UnknownIron) -> UnknownIron:
+    unknown.check_content()
+    return unknown
 
 
 @require_POST
@@ -38,7 +45,12 @@ def begin(request: Request) -> HttpResponse:
 @require_safe
 def one(request: Request, unknown_id: int) -> HttpResponse:
     """One transformer: its readings, what they tell, the next to take."""
-    return render(request, "iron/unknown.html", _context(operations.unknown_of(request.user, unknown_id)))
+    unknown = operations.unknown_of(request.user, unknown_id)
+    try:
+        unknown.check_content()
+    except ThermionicError as reason:
+        return refuse(request, str(reason))
+    return render(request, "iron/unknown.html", _context(unknown))
 
 
 @require_POST
@@ -83,8 +95,8 @@ def _to(request: Request, unknown_id: int) -> HttpResponse:
 
 
 def _context(unknown: UnknownIron) -> dict[str, Any]:
-    found = operations.found_of(unknown)
-    readings = operations.readings_of(unknown)
+    found = unknown.found
+    readings = unknown.read
     applied = next((one for one in reversed(readings) if isinstance(one, Voltage)), None)
     kind = kind_of(found, unknown.mains_volt)
     return {

@@ -5,6 +5,8 @@ class PowerupConfig(AppConfig):
     name = "bold_anode.powerup"
 
     def ready(self) -> None:
+        from bold_anode.frame import carried
+        from bold_anode.powerup.carrying import READINGS
         from bold_anode.amps.rooms import Room, register
         from bold_anode.powerup.operations import LIKELY_FAULTS, solve_faults
         from bold_anode.powerup.views import draw
@@ -12,3 +14,4 @@ class PowerupConfig(AppConfig):
 
         register(Room("power-up", "Power-up", "Do the voltages allow the next step?", draw))
         kinds.register(LIKELY_FAULTS, solve_faults)
+        carried.register(READINGS)

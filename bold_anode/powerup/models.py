@@ -5,10 +5,11 @@ from __future__ import annotations
 from django.db import models
 
 from bold_anode.amps.models import Project, Revision
+from bold_anode.frame.bounds import Between, Checked, moments
 from thermionic.powerup import Step
 
 
-class ReadingSet(models.Model):
+class ReadingSet(Checked):
     """One round of measuring: which revision was on the bench, how far the power-up was, which channel, and the mains
     voltage at the wall. A round with other conditions is another set."""
 
@@ -21,6 +22,7 @@ class ReadingSet(models.Model):
 
     class Meta:
         ordering = ["-pk"]
+        constraints = [Between("mains_volt", 1.0, 1000.0), *moments("started_at")]
 
     def __str__(self) -> str:
         return f"{self.revision}, {self.step}, {self.channel}"
@@ -31,7 +33,7 @@ class ReadingSet(models.Model):
         return {point: volt for point, volt in last.items() if volt is not None}
 
 
-class Reading(models.Model):
+class Reading(Checked):
     """One reading, V. Never changed: a corrected reading is another one, and the last counts. ``volt`` is None
     where a reading was taken back."""
 
@@ -42,6 +44,7 @@ class Reading(models.Model):
 
     class Meta:
         ordering = ["pk"]
+        constraints = [Between("volt", -1e5, 1e5), *moments("taken_at")]
 
     def __str__(self) -> str:
         return f"{self.point}: {self.volt}"

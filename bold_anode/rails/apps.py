@@ -5,6 +5,8 @@ class RailsConfig(AppConfig):
     name = "bold_anode.rails"
 
     def ready(self) -> None:
+        from bold_anode.frame import carried
+        from bold_anode.rails.carrying import MAINS
         from bold_anode.amps import studies
         from bold_anode.amps.rooms import Room, register
         from bold_anode.rails import nulls, playing, schools
@@ -15,3 +17,4 @@ class RailsConfig(AppConfig):
         register(Room("rails", "Rails", "Where does every HT, screen and bias voltage come from?", draw_rails))
         register(Room("heaters", "Heaters", "Is every heater fed, balanced and referenced?", draw_heaters))
         studies.register(*STUDIES, *nulls.STUDIES, *playing.STUDIES, schools.STUDY)
+        carried.register(MAINS)

@@ -12,7 +12,8 @@ from django.utils.dateparse import parse_datetime
 
 from bold_anode.amps.models import Project
 from bold_anode.amps.operations import change_design
-from bold_anode.rails.models import MainsReading
+from bold_anode.frame.owned import alone
+from bold_anode.rails.models import HIGHEST, LOWEST, MainsReading
 from thermionic.amplifier import solve
 from thermionic.blocks.fields import FilamentSupply
 from thermionic.design import Design, changed, find
@@ -23,17 +24,18 @@ from thermionic.supplies.selenium import replacement, selenium_blocks
 from thermionic.values import Quantity, display, parse
 
 MOST_READINGS = 1000
-LOWEST, HIGHEST = 80.0, 300.0
 
 
 def add_reading(user: Any, typed: str, when: str = "") -> MainsReading:
     """Write down what the mains was read to be, now or ``when`` (ISO 8601). Raises ValueRefused."""
-    if MainsReading.objects.of(user).count() >= MOST_READINGS:
-        raise ValueRefused(f"The log holds {MOST_READINGS} readings; take some out first.")
     volt = parse(typed, Quantity.VOLTAGE)
     if not LOWEST <= volt <= HIGHEST:
         raise ValueRefused(f"A house's mains is from {LOWEST:g} to {HIGHEST:g} V rms; {volt:g} V is none.")
-    reading: MainsReading = MainsReading.objects.create(owner=user, volt=volt, read_at=_moment(when))
+    moment = _moment(when)
+    with alone(user):
+        if MainsReading.objects.of(user).count() >= MOST_READINGS:
+            raise ValueRefused(f"The log holds {MOST_READINGS} readings; take some out first.")
+        reading: MainsReading = MainsReading.objects.create(owner=user, volt=volt, read_at=moment)
     return reading
 
 
@@ -42,11 +44,12 @@ def _moment(when: str) -> datetime:
         return timezone.now()
     try:
         found = parse_datetime(when.strip())
-    except ValueError:
+        found = timezone.make_aware(found) if found is not None and timezone.is_naive(found) else found
+    except (ValueError, OverflowError):
         found = None
     if found is None:
         raise ValueRefused(f"“{when[:40]}” is no date and time; 2026-11-26T19:30 is one.")
-    return timezone.make_aware(found) if timezone.is_naive(found) else found
+    return found
 
 
 def remove_reading(user: Any, reading_id: int) -> None:

@@ -9,11 +9,11 @@ from datetime import timedelta
 from typing import Any
 
 from django.conf import settings
-from django.db import IntegrityError, transaction
 from django.http import Http404
 from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateWorker
 
+from bold_anode.frame.owned import alone
 from bold_anode.tasks import kinds
 from bold_anode.tasks.models import State, Work
 from thermionic import budget
@@ -41,22 +41,17 @@ def ask(user: Any, kind: str, about: str, arguments: dict[str, Any] | None = Non
     there = same.first()
     if there is not None:
         return there
-    if Work.objects.of(user).under_way().count() >= MOST_UNDER_WAY:
-        raise ValueRefused(
-            f"{MOST_UNDER_WAY} things are being worked out for you already; wait for one, or cancel one."
-        )
-    try:
-        with transaction.atomic():
-            work = Work.objects.create(
-                owner=user, kind=kind, about=about, arguments=arguments or {}, revision=revision
-            )
-            # In the same transaction: there is never one without the other.
-            do.defer(work_id=work.pk)
-    except IntegrityError:  # another window asked at the same moment
+    with alone(user):
         there = same.first()
-        if there is None:
-            raise
-        return there
+        if there is not None:  # another window asked a moment before
+            return there
+        if Work.objects.of(user).under_way().count() >= MOST_UNDER_WAY:
+            raise ValueRefused(
+                f"{MOST_UNDER_WAY} things are being worked out for you already; wait for one, or cancel one."
+            )
+        work = Work.objects.create(owner=user, kind=kind, about=about, arguments=arguments or {}, revision=revision)
+        # In the same transaction: there is never one without the other.
+        do.defer(work_id=work.pk)
     return work
 
 

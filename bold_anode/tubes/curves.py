@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from django.utils.safestring import mark_safe
@@ -32,18 +31,18 @@ class Sheet:
 def sheet(tube: OwnTube) -> Sheet:
     """The curves of a type in the drawer at the grid (and screen) voltages that it was measured at."""
     read = tubes.read_points(tube.points, tube.kind)
-    coefficients = tube.fitted["coefficients"]
-    if tube.kind == "rectifier":
+    coefficients = tube.fit.coefficients
+    if isinstance(coefficients, float):
         drops = [one for one in read if isinstance(one, tubes.Drop)]
         measured = [(drop.drop_v, drop.anode_a) for drop in drops]
         volts = np.linspace(0, 1.15 * max(v for v, _ in measured), 80)
-        law = VacuumRectifier(coefficients["perveance"])
+        law = VacuumRectifier(coefficients)
         families = [(volts, law.currents(np.stack([volts, 0 * volts], axis=-1))[0][:, 0])]
     else:
         points = [one for one in read if isinstance(one, tubes.Point)]
         measured = [(point.anode_v, point.anode_a) for point in points]
         volts = np.linspace(0, 1.1 * max(v for v, _ in measured), 80)
-        families = [(volts, current) for current in _families(tube.kind, coefficients, points, volts)]
+        families = [(volts, current) for current in _families(coefficients, points, volts)]
     most_volt = float(volts[-1])
     most_ampere = 1.15 * max(max(i for _, i in measured), 1e-6)
 
@@ -59,15 +58,15 @@ def sheet(tube: OwnTube) -> Sheet:
     return Sheet(curves, dots, f"{most_volt:.0f} V", f"{most_ampere * 1e3:.3g} mA")  # type: ignore[arg-type]
 
 
-def _families(kind: str, coefficients: dict[str, Any], points: list[tubes.Point], volts: Array) -> list[Array]:
+def _families(
+    coefficients: TriodeCoefficients | PentodeCoefficients, points: list[tubes.Point], volts: Array
+) -> list[Array]:
     """Anode current along ``volts`` at each pair of grid and screen voltage among the points."""
     bias = sorted({(point.grid_v, point.screen_v or 0.0) for point in points})[-_MOST_CURVES:]
-    if kind == "triode":
-        triode = Triode(TriodeCoefficients(**coefficients))
+    if isinstance(coefficients, TriodeCoefficients):
+        triode = Triode(coefficients)
         return [triode.currents(np.stack([0 * volts + grid, volts], axis=-1))[0][:, 1] for grid, _ in bias]
-    space = TriodeCoefficients(**coefficients["space"])
-    own = {key: value for key, value in coefficients.items() if key != "space"}
-    pentode = Pentode(PentodeCoefficients(space, **own))
+    pentode = Pentode(coefficients)
     return [
         pentode.currents(np.stack([0 * volts + grid, 0 * volts + screen, volts], axis=-1))[0][:, 2]
         for grid, screen in bias

@@ -8,6 +8,8 @@ from typing import Any
 from django.db import IntegrityError, transaction
 from django.http import Http404
 
+from bold_anode.frame.apart import apart
+from bold_anode.frame.owned import alone
 from bold_anode.tasks import operations as tasks
 from bold_anode.tasks.kinds import Report
 from bold_anode.tasks.models import Work
@@ -20,6 +22,8 @@ MOST_TUBES = 200
 FITTING = "fit a tube"
 # A fit of these takes longer than a page may.
 FITTED_BY_A_WORKER = ("pentode",)
+# A table of more characters than this is read in a process of its own.
+_SHORT = 10_000
 
 
 @dataclass(frozen=True)
@@ -47,6 +51,13 @@ def _check(user: Any, measured: Measured) -> None:
         raise FitRefused(f"The drawer holds {MOST_TUBES} types of your own; take one out first.")
 
 
+def _points(measured: Measured) -> Any:
+    """The points that were typed. Raises FitRefused, ValueRefused."""
+    if len(measured.points) <= _SHORT:
+        return tubes.read_points(measured.points, measured.kind)
+    return apart(tubes.read_points, measured.points, measured.kind)
+
+
 def _there_already(name: str) -> FitRefused:
     return FitRefused(f"There is a {name} in your drawer already. Take that out first, or use another name.")
 
@@ -55,13 +66,14 @@ def add_tube(user: Any, measured: Measured) -> OwnTube:
     """A new type in the drawer, fitted to its points. Raises ThermionicError; then nothing is stored."""
     _check(user, measured)
     name, kind = measured.name, measured.kind
-    fitted = tubes.fit_points(kind, tubes.read_points(measured.points, kind))
+    fitted = tubes.fit_points(kind, _points(measured))
     document: dict[str, Any] = {}
     if kind == "triode":
         made = documents.triode_from_fit(name, fitted, measured.anode_volt, measured.anode_watt)
         document = made.model_dump(mode="json")
     try:
-        with transaction.atomic():
+        with alone(user):
+            _check(user, measured)
             return OwnTube.objects.create(
                 owner=user, name=name, kind=kind, points=measured.points, fitted=fitted.as_dict(), document=document
             )
@@ -72,7 +84,7 @@ def add_tube(user: Any, measured: Measured) -> OwnTube:
 def ask_for_tube(user: Any, measured: Measured) -> Work:
     """Have a worker fit a type and put it into the drawer. Raises ThermionicError for what can be refused at once."""
     _check(user, measured)
-    tubes.read_points(measured.points, measured.kind)
+    _points(measured)
     about = measured.name.upper()
     tasks.forget(user, FITTING, about)
     return tasks.ask(user, FITTING, about, asdict(measured))

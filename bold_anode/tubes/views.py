@@ -13,6 +13,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.requests import Request
+from bold_anode.frame.rows import each
 from bold_anode.tasks import operations as tasks
 from bold_anode.tasks.models import State, Work
 from bold_anode.tasks.operations import is_worker_alive
@@ -43,20 +44,23 @@ def drawer(request: Request) -> HttpResponse:
 
 
 def _drawn(request: Request, typed: dict[str, str], status: int = 200) -> HttpResponse:
-    own = [
-        {
-            "tube": tube,
-            "kind": dict(KINDS)[tube.kind],
-            "sheet": sheet(tube),
-            "count": len(tube.fitted["residuals"]),
-            "rms": tube.fitted["rms_error"] * 100,
-            "worst": max((abs(v) for row in tube.fitted["residuals"] for v in row.values()), default=0.0) * 100,
-        }
-        for tube in OwnTube.objects.of(request.user).order_by("name")
-    ]
+    own, unreadable = each(OwnTube.objects.of(request.user).order_by("name"), _own_row)
     library = [_row(tube) for tube in _sorted()]
-    context = {"own": own, "kinds": KINDS, "typed": typed, "library": library, **_fits(request)}
+    context = {"own": own, "unreadable": unreadable, "kinds": KINDS, "typed": typed, "library": library, **_fits(request)}
     return render(request, "tubes/drawer.html", context, status=status)
+
+
+def _own_row(tube: OwnTube) -> dict[str, Any]:
+    """A type of the user's own with its curves. Raises ThermionicError where it cannot be read."""
+    fitted = tube.fit
+    return {
+        "tube": tube,
+        "kind": dict(KINDS)[tube.kind],
+        "sheet": sheet(tube),
+        "count": len(fitted.residuals),
+        "rms": fitted.rms * 100,
+        "worst": max((abs(value) for row in fitted.residuals for value in row.values()), default=0.0) * 100,
+    }
 
 
 def _sorted() -> list[tubes.TubeType]:

@@ -131,6 +131,27 @@ def test_every_part_of_the_netlist_is_on_the_drawing(name):
     assert wanted <= set(marks)
 
 
+@pytest.mark.parametrize("kind", ["feedback", "phono-feedback", "extra-part"])
+def test_whatever_two_places_a_loop_joins_it_is_drawn(kind):
+    dice = random.Random(f"{kind} 20261202")
+    drawn = 0
+    for design in EXAMPLES.values():
+        raw = dump(design)
+        places = [f"{block.id}.{port}" for block in design.blocks for port in block.ports()]
+        fields = list(KINDS[kind].reference_fields())
+        for _ in range(30):
+            joined = {name: dice.choice(places) for name in fields}
+            block = {"id": "joining", "kind": kind, **KINDS[kind].first, **joined}
+            try:
+                changed_ = validate({**raw, "blocks": [*raw["blocks"], block]})
+            except ThermionicError:
+                continue  # both ends are one, or a loop goes round
+            sheets = signal_sheet(changed_), supply_sheet(changed_)
+            assert any(mark.path.startswith("blocks/joining") for sheet in sheets for mark in sheet.marks)
+            drawn += 1
+    assert drawn > 150
+
+
 def single_values(design):
     """Every value of a design that has a quantity."""
     owners = ["brief"]

@@ -13,6 +13,8 @@ from thermionic.chassis.geometry import frame
 
 MM = 1e-3
 MOST_BYTES = 2_000_000
+_CIRCLE = re.compile(rb"^\s*CIRCLE\s*$", re.MULTILINE)
+_DECLARATION = re.compile(r"\A\s*<\?xml[^>]*\?>")  # its encoding has been read already
 _NUMBER = re.compile(r"-?\d+(?:\.\d+)?")
 
 
@@ -27,8 +29,6 @@ def read_holes(content: bytes, name: str, face: Face, box: Box) -> tuple[Hole, .
     found = readers[ending](content, face)
     if not found:
         raise LayoutRefused("There is no hole in that file: no circle, and no closed outline inside another.")
-    if len(found) > MOST:
-        raise LayoutRefused(f"The file has {len(found)} holes; a box has at most {MOST}.")
     of = frame(box, face)
     for hole in found:
         if not (0 <= hole.u <= of.width and 0 <= hole.v <= of.height):
@@ -38,6 +38,12 @@ def read_holes(content: bytes, name: str, face: Face, box: Box) -> tuple[Hole, .
                 "millimetres, seen from outside."
             )
     return tuple(found)
+
+
+def _not_too_many(count: int) -> None:
+    """Raise LayoutRefused for more holes than a box can have; called before they are made one by one."""
+    if count > MOST:
+        raise LayoutRefused(f"The file has {count} holes or more; a box has at most {MOST}.")
 
 
 def _hole(face: Face, u: float, v: float, diameter: float | None = None, width: float | None = None,
@@ -57,6 +63,7 @@ def _from_dxf(content: bytes, face: Face) -> list[Hole]:
     from ezdxf.entities.lwpolyline import LWPolyline
     from ezdxf.lldxf.const import DXFError
 
+    _not_too_many(len(_CIRCLE.findall(content)))
     try:
         drawing, _ = recover.read(io.BytesIO(content))
     except (DXFError, OSError, ValueError, UnicodeError, IndexError, KeyError, TypeError):
@@ -68,6 +75,7 @@ def _from_dxf(content: bytes, face: Face) -> list[Hole]:
         points = [(float(x), float(y)) for x, y in outline.get_points("xy")]
         if outline.closed and len(points) >= 3:
             boxes.append(points)
+    _not_too_many(len(boxes))
     spans = [_span(points) for points in boxes]
     whole = max(spans, key=lambda one: (one[2] - one[0]) * (one[3] - one[1]), default=None)
     left, low = (whole[0], whole[1]) if whole else (0.0, 0.0)
@@ -88,11 +96,15 @@ def _span(points: list[tuple[float, float]]) -> tuple[float, float, float, float
 
 
 def _from_svg(content: bytes, face: Face) -> list[Hole]:
-    if b"<!DOCTYPE" in content or b"<!ENTITY" in content:
+    try:
+        text = content.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        raise LayoutRefused("That SVG is not text in UTF-8; save it as plain SVG.") from None
+    if "<!DOCTYPE" in text or "<!ENTITY" in text:
         raise LayoutRefused("That SVG defines things of its own; save it as plain SVG.")
     try:
-        root = ElementTree.fromstring(content)
-    except (ElementTree.ParseError, ValueError):
+        root = ElementTree.fromstring(_DECLARATION.sub("", text))
+    except (ElementTree.ParseError, ValueError, RecursionError):
         raise LayoutRefused("That is no SVG file that can be read.") from None
     if not root.tag.endswith("svg"):
         raise LayoutRefused("That is no SVG file: it begins with something else.")
@@ -103,6 +115,7 @@ def _from_svg(content: bytes, face: Face) -> list[Hole]:
         scale = _plain(root.get("width", "")) / view[2]
     found, rects = [], []
     for one in root.iter():
+        _not_too_many(max(len(found), len(rects) - 1))
         tag = one.tag.rsplit("}", 1)[-1]
         if tag == "circle":
             r = _plain(one.get("r", "0"))
@@ -133,12 +146,13 @@ def _from_table(content: bytes, face: Face) -> list[Hole]:
         text = content.decode("utf-8-sig")
     except UnicodeDecodeError:
         raise LayoutRefused("The table is not text in UTF-8.") from None
-    found = []
+    found: list[Hole] = []
     try:
         lines = list(csv.reader(io.StringIO(text)))
     except csv.Error:
         raise LayoutRefused("The table cannot be read as CSV.") from None
     for number, cells in enumerate(lines, start=1):
+        _not_too_many(len(found))
         cells = [cell.strip() for cell in cells if cell.strip()]
         if not cells or cells[0].startswith("#") or (number == 1 and not _NUMBER.fullmatch(cells[0])):
             continue

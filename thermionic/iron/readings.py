@@ -10,6 +10,7 @@ from thermionic.errors import ValueRefused
 # A cheap meter's error, a fraction of what it reads, and its least: 0.1 Ω with its leads, 10 mV.
 METER, LEAST_OHM, LEAST_VOLT = 0.02, 0.1, 0.01
 MOST_LEADS, MOST_IN_A_WINDING = 16, 6
+MOST = 1e9  # of a reading, V or Ω
 
 
 @dataclass(frozen=True)
@@ -61,6 +62,9 @@ def check(leads: Sequence[str], readings: Iterable[Reading]) -> None:
                 raise ValueRefused(f"There is no lead {name[:20]}; there is {', '.join(leads)}.")
         if one.a == one.b or (isinstance(one, Voltage) and one.on_a == one.on_b):
             raise ValueRefused(f"The {one.words}: a reading is between two leads, not from one to itself.")
+        read = [one.ohm] if isinstance(one, Resistance) else [one.volt, one.applied]
+        if not all(value is None or (isinstance(value, (int, float)) and abs(value) <= MOST) for value in read):
+            raise ValueRefused(f"The {one.words}: a meter reads no more than {MOST:g}.")
         value = one.ohm if isinstance(one, Resistance) else min(one.volt, one.applied)
         if value is not None and value < 0:
             raise ValueRefused(f"The {one.words}: a meter on {'ohms' if isinstance(one, Resistance) else 'AC volts'} "

@@ -231,30 +231,27 @@ class _Layout:
 
     def _loop(self, loop: Block, rows: list[_Row], where: dict[str, _Row]) -> None:
         """Feedback or an extra part: in a lane under the row of what it joins, else in a row of its own."""
-        points: list[Point] = []
-        homes: list[_Row] = []
+        # Where each reference that is on this sheet leads to: the row, the place in it, whether a wire leaves upwards.
+        found: list[tuple[_Row, Point, bool]] = []
         for reference in loop.references.values():
             producer, port = split(reference)
-            row = where.get(producer)
-            point = row.places.get(producer, {}).get(port) if row else None
-            if row is not None and point is not None:
-                points.append(point)
-                homes.append(row)
-        together = len(points) == 2 and homes[0] is homes[1]
-        row = homes[0] if together else _Row()
+            home = where.get(producer)
+            point = home.places.get(producer, {}).get(port) if home else None
+            if home is not None and point is not None:
+                found.append((home, point, port in home.sketches[producer].upwards))
+        together = len(found) == 2 and found[0][0] is found[1][0]
+        row = found[0][0] if together else _Row()
         if not together:
             rows.append(row)
         pen = self._pen(loop, row.lane() if together else SIGNAL)
-        pen.span = (points[0], points[1]) if together else None
+        pen.span = (found[0][1], found[1][1]) if together else None
         loop.sketch(pen)
         row.sheet.take(pen, 0.0, 0.0)
         if together:
             row.lanes += 1
         else:
             row.width = max(row.width, pen.width)
-            for reference, home, point in zip(loop.references.values(), homes, points, strict=False):
-                block_id, port = split(reference)
-                up = port in home.sketches[block_id].upwards
+            for home, point, up in found:
                 home.sheet.wires.append([point, (point[0], point[1] + (-14 if up else 16))])
                 text_y = point[1] + (-18 if up else 28)
                 anchor, dx = ("start", 2) if up else ("end", -4)

@@ -14,6 +14,7 @@ from thermionic.tubes.points import (
     errors,
     read_points,
 )
+from thermionic.tubes.reading_fits import read_fit
 from thermionic.tubes.stages import (
     OutputResult,
     OutputStage,
@@ -48,6 +49,7 @@ __all__ = [
     "fit_rectifier",
     "get",
     "library_names",
+    "read_fit",
     "read_points",
     "read_unit",
     "solve_output",

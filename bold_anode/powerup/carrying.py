@@ -1,0 +1,83 @@
+"""Readings in an export."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import AwareDatetime, Field
+
+from bold_anode.amps.models import Project, Revision
+from bold_anode.frame.carried import Carried, ProjectPart, checked, stored, when
+from bold_anode.powerup.models import Reading, ReadingSet
+from bold_anode.powerup.operations import CHANNELS
+from thermionic.errors import DesignRefused
+from thermionic.powerup import Step
+
+
+class _Reading(Carried):
+    point: str = Field(max_length=80)
+    volt: float | None
+    taken_at: AwareDatetime
+
+
+class _ReadingSet(Carried):
+    revision: int
+    step: Step
+    channel: str = Field(max_length=20)
+    mains_volt: float
+    started_at: AwareDatetime
+    readings: list[_Reading]
+
+
+class _Readings(Carried):
+    reading_sets: list[_ReadingSet]
+
+
+def _pack(project: Project, numbers: dict[int, int]) -> dict[str, Any]:
+    return {
+        "reading_sets": [
+            {
+                "revision": numbers[one.revision_id],
+                "step": one.step,
+                "channel": one.channel,
+                "mains_volt": one.mains_volt,
+                "started_at": when(one.started_at),
+                "readings": [
+                    {"point": reading.point, "volt": reading.volt, "taken_at": when(reading.taken_at)}
+                    for reading in one.readings.all()
+                ],
+            }
+            for one in project.reading_sets.order_by("pk").prefetch_related("readings")
+        ]
+    }
+
+
+def _store(project: Project, made: dict[int, Revision], data: Any) -> None:
+    known = {channel for channels in CHANNELS.values() for channel in channels}
+    for one in data.reading_sets:
+        if one.revision not in made:
+            raise DesignRefused(f"Readings belong to revision {one.revision}, which is not among the revisions.")
+        if one.channel not in known:
+            raise DesignRefused(f"Readings are of a channel, {', '.join(filter(None, known))}; none is {one.channel}.")
+        row = ReadingSet(
+            project=project,
+            revision=made[one.revision],
+            step=one.step.value,
+            channel=one.channel,
+            mains_volt=one.mains_volt,
+        )
+        stored(row, started_at=one.started_at)
+        readings = [
+            Reading(reading_set=row, point=reading.point, volt=reading.volt, taken_at=reading.taken_at)
+            for reading in one.readings
+        ]
+        for reading in readings:
+            checked(reading)
+        moments = [reading.taken_at for reading in readings]
+        rows = Reading.objects.bulk_create(readings)
+        for reading, moment in zip(rows, moments, strict=True):
+            reading.taken_at = moment
+        Reading.objects.bulk_update(rows, ["taken_at"])
+
+
+READINGS = ProjectPart(_Readings, _pack, _store)
