@@ -4,11 +4,13 @@ else does."""
 from __future__ import annotations
 
 import contextlib
+import logging
 import multiprocessing
 import os
 import resource
 import signal
 import time
+import traceback
 from collections.abc import Callable
 from importlib import import_module
 from multiprocessing.connection import Connection
@@ -16,6 +18,7 @@ from threading import BoundedSemaphore
 from typing import Any, TypeVar
 
 from bold_anode.frame.shares import SHARES
+from thermionic import budget
 from thermionic.errors import ThermionicError, ValueRefused
 
 Result = TypeVar("Result")
@@ -23,6 +26,7 @@ SECONDS = 10  # of processor time
 MEGABYTES = 400  # beside what the process has before it reads
 AT_ONCE = 2
 _WAIT_SECONDS = 30.0
+_log = logging.getLogger("bold_anode.apart")
 _PATIENCE = 4  # so many times the processor time may pass by the clock, on a machine that is busy
 
 # The first file waits for this process to start; it has the readers loaded, and each file is read by a copy of it.
@@ -51,24 +55,41 @@ def apart(
 def _read(function: Callable[..., Any], args: tuple[Any, ...], seconds: int, megabytes: int) -> Any:
     receiving, sending = _context.Pipe(duplex=False)
     process = _context.Process(target=_work, args=(sending, seconds, megabytes, function, args), daemon=True)
-    with receiving:
-        process.start()
-        sending.close()
-        try:
-            answer = receiving.recv() if receiving.poll(_PATIENCE * seconds) else None
-        except (EOFError, OSError):
-            answer = None
+    process.start()
+    sending.close()
+    try:
+        answer = _answer(receiving, _PATIENCE * seconds)
         process.join(1.0)
+        is_late = process.is_alive() or process.exitcode in (-signal.SIGXCPU, -signal.SIGKILL)
+    finally:
+        receiving.close()
         if process.is_alive():
             process.kill()
             process.join()
-    process.close()
-    if answer is None:
+        process.close()
+    if answer is not None:
+        done, result = answer
+        if not done:
+            raise result
+        return result
+    if is_late:
         raise ValueRefused(f"Reading it takes more than {seconds} s, which is longer than any file of this kind needs.")
-    done, result = answer
-    if not done:
-        raise result
-    return result
+    _log.error("The reader %s ended without an answer.", function)
+    raise ValueRefused("It cannot be read: something in it is as no file of this kind has it.")
+
+
+def _answer(receiving: Connection, seconds: float) -> Any:
+    """What the reader sends; None where it ends without an answer, or the time is up. Raises what stops whoever waits:
+    a budget that is spent, work that is called off."""
+    until = time.monotonic() + seconds
+    while not receiving.poll(0.1):
+        budget.check("Reading the file")
+        if time.monotonic() > until:
+            return None
+    try:
+        return receiving.recv()
+    except (EOFError, OSError):
+        return None
 
 
 def _work(
@@ -91,6 +112,9 @@ def _work(
         )
     except ThermionicError as refusal:
         answer = False, refusal
+    except Exception:
+        traceback.print_exc()  # which the log has; to the sender it is a file that cannot be read
+        return
     with contextlib.suppress(OSError):  # nobody waits for it any more
         sending.send(answer)
 

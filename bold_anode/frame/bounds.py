@@ -36,9 +36,11 @@ class Between(models.CheckConstraint):
         """As the plain constraint that it is to a migration."""
         return "django.db.models.CheckConstraint", (), {"condition": self.condition, "name": self.name}
 
-    def clone(self) -> models.CheckConstraint:  # type: ignore[override]
-        """As the plain constraint that it is to a migration."""
-        return models.CheckConstraint(condition=self.condition, name=self.name)
+    def clone(self) -> Between:
+        """The same; Django gives each model one of its own, with its name filled in."""
+        copy = Between(self.field, self.low, self.high)
+        copy.name = self.name
+        return copy
 
 
 def moments(*fields: str) -> list[Between]:
@@ -62,9 +64,10 @@ class Checked(models.Model):
                 continue
             if isinstance(value, float) and not math.isfinite(value):
                 raise ValueRefused(f"{_words(field.name)} is {value}, which is no number that can be kept.")
+            if field.choices and value not in dict(field.flatchoices):
+                raise ValueRefused(f"{_words(field.name)} is none of {', '.join(dict(field.flatchoices))}.")
             try:
                 field.run_validators(value)
-                field.validate(value, self)
             except ValidationError as fault:
                 raise ValueRefused(f"{_words(field.name)}: {' '.join(fault.messages)}") from None
         for constraint in self._meta.constraints:

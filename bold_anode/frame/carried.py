@@ -92,7 +92,8 @@ def checked(row: Checked) -> Checked:
         row.check_bounds()
         row.check_content()
     except ThermionicError as refusal:
-        raise DesignRefused(f"{type(row)._meta.verbose_name} {str(row)[:60]}: {refusal}") from None
+        words = f"{type(row)._meta.verbose_name} {str(row)[:60]}: {refusal}"
+        raise DesignRefused(f"{words.rstrip('.')}.") from None
     return row
 
 

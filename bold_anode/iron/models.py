@@ -110,9 +110,9 @@ class UnknownIron(Checked):
 
     def check_content(self) -> None:
         """Raise ValueRefused where its leads or readings cannot be read."""
-        if not all(isinstance(lead, str) and 1 <= len(lead) <= MOST_LEAD_NAME for lead in self.leads):
-            raise ValueRefused(f"{self.name}: a lead's name has 1 to {MOST_LEAD_NAME} characters.")
         try:
+            if not all(isinstance(lead, str) and 1 <= len(lead) <= MOST_LEAD_NAME for lead in self.leads):
+                raise ValueRefused(f"{self.name}: a lead's name has 1 to {MOST_LEAD_NAME} characters.")
             _ = self.found
         except ThermionicError:
             raise

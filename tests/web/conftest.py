@@ -2,6 +2,7 @@
 
 import pytest
 
+from bold_anode.accounts import arriving
 from bold_anode.amps.operations import create_project
 from bold_anode.tasks.models import Work
 from bold_anode.tasks.operations import do_work
@@ -36,8 +37,10 @@ def bench(client, owner):
 
 
 @pytest.fixture
-def worker():
-    """Does what work has been asked for, as a worker process would."""
+def worker(monkeypatch):
+    """Does what work has been asked for, as a worker process would, but in this one: another would not see what a
+    test has stored."""
+    monkeypatch.setattr(arriving, "apart", lambda function, *args, **limits: function(*args))
 
     def work():
         for one in Work.objects.under_way():

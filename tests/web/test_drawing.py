@@ -2,6 +2,7 @@
 crosses a wire, a part or another label."""
 
 import itertools
+import random
 import re
 from pathlib import Path
 
@@ -18,7 +19,7 @@ from tests.core.test_blocks import with_all_parts, with_kind
 from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.blocks import KINDS
-from thermionic.design import changed, field, fields_at, fit_part, optional_parts
+from thermionic.design import changed, dump, field, fields_at, fit_part, optional_parts, validate
 from thermionic.errors import ThermionicError
 from thermionic.findings import examine
 from thermionic.schematic import block_sheet, signal_sheet, supply_sheet

@@ -11,6 +11,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from bold_anode.accounts import carrying
+from bold_anode.accounts.models import Upload
 from bold_anode.amps.models import Project, Revision
 from bold_anode.amps.operations import change_design, create_project, delete_project, undo
 from bold_anode.amps.solved import solved
@@ -58,14 +59,18 @@ def held(owner):
     return projects, list(tubes)
 
 
-def test_an_account_is_carried_into_another_with_equal_numbers(bench, client, owner, stranger):
+def test_an_account_is_carried_into_another_with_equal_numbers(bench, client, owner, stranger, worker):
     original = fill(owner)
     exported = bench.get(reverse("export-all")).content
     client.force_login(stranger)
     for _ in range(2):  # a second time beside the first: nothing is replaced
         file = io.BytesIO(exported)
         file.name = "workshop.zip"
-        assert client.post(reverse("import-all"), {"file": file}).url == reverse("workshop")
+        assert client.post(reverse("import-all"), {"file": file}).url == reverse("account")
+        assert 'hx-trigger="every 1s"' in client.get(reverse("import-state")).content.decode()
+        worker()
+        assert "2 projects and" in client.get(reverse("account")).content.decode()
+        assert Upload.objects.count() == 0
     projects, tubes = held(stranger)
     assert (projects[:2], tubes) == held(owner)
     assert len(projects) == 4
@@ -123,10 +128,12 @@ def test_a_spoiled_export_is_refused_and_nothing_of_it_stored(owner, stranger, n
 
 
 @pytest.mark.parametrize("content", [b"", b"PK\x03\x04", b"no zip", b"{}"])
-def test_what_is_no_export_is_said_to_be_none(bench, content):
+def test_what_is_no_export_is_said_to_be_none(bench, worker, content):
     file = io.BytesIO(content)
     file.name = "x.zip"
     page = bench.post(reverse("import-all"), {"file": file}, follow=True).content.decode()
+    worker()
+    page += bench.get(reverse("account")).content.decode()
     assert "no export of a workshop" in page or "Choose a file first" in page
 
 

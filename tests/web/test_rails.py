@@ -136,7 +136,7 @@ def test_the_mains_is_read_written_down_and_taken(bench, owner, stranger, client
     gone = bench.post(reverse("mains-take", args=[project.pk]), {"way": "blocks/mains_transformer/tap_volt=99"})
     assert b"not open to this design" in gone.content
     again = carrying.packed(owner)
-    assert carrying.unpack(stranger, io.BytesIO(again)) == (1, 0)
+    assert carrying.unpack(stranger, io.BytesIO(again)) == {"projects": 1, "tubes": 0}
     assert operations.spread(stranger) == (238.0, 241.0, 247.0)
     client.force_login(stranger)
     first = MainsReading.objects.of(owner).first()
