@@ -70,7 +70,11 @@ class Run:
         """Kill some or all of it; what was killed, in words."""
         family = self.family()
         what = chance.choice(among)
-        victims = sum(family.values(), []) if what == "all" else family.get(what) or family["start"]
+        victims = (
+            [pid for pids in family.values() for pid in pids]
+            if what == "all"
+            else family.get(what) or family["start"]
+        )
         for pid in victims:
             try:
                 os.kill(pid, signal.SIGKILL)

@@ -91,7 +91,9 @@ def environment(*, tests: bool) -> Path:
     folder = LOCAL / "venv"
     python = folder / "bin" / "python"
     locks = [ROOT / "requirements" / "app.txt"] + ([ROOT / "requirements" / "test.txt"] if tests else [])
-    state = hashlib.sha256(b"".join(lock.read_bytes() for lock in locks) + sys.version.encode()).hexdigest()
+    installer = ROOT / "requirements" / "installer.txt"
+    locked = [installer, *locks]
+    state = hashlib.sha256(b"".join(lock.read_bytes() for lock in locked) + sys.version.encode()).hexdigest()
     mark, unfinished = folder / ("installed-test" if tests else "installed-app"), LOCAL / "venv-unfinished"
     if mark.exists() and mark.read_text() == state and not unfinished.exists():
         return python
@@ -106,13 +108,17 @@ def environment(*, tests: bool) -> Path:
         say("Making the Python environment ...")
         run([sys.executable, "-m", "venv", "--clear", str(folder)], "Making the Python environment")
     say("Installing the locked Python packages ...")
-    command = [str(python), "-m", "pip", "install", "-q", "--disable-pip-version-check", "--require-hashes"]
+    pip = [str(python), "-m", "pip", "-q", "--disable-pip-version-check"]
+    # What Python brings along to install with is years old: the locked pip replaces it; nothing needs setuptools.
+    run([*pip, "install", "--require-hashes", "-r", str(installer)], "Installing pip")
+    run([*pip, "uninstall", "-y", "setuptools"], "Removing setuptools")
+    command = [*pip, "install", "--require-hashes"]
     for lock in locks:
         command += ["-r", str(lock)]
     run(command, "Installing the Python packages")
     write_whole(mark, state)
     if tests:  # the application's packages are among them
-        only = locks[0].read_bytes() + sys.version.encode()
+        only = installer.read_bytes() + locks[0].read_bytes() + sys.version.encode()
         write_whole(folder / "installed-app", hashlib.sha256(only).hexdigest())
     unfinished.unlink()
     return python

@@ -224,9 +224,9 @@ class Supervisor:
         self._database_failures = 0
         self._database_due = 0.0
 
-    def launch(self) -> None:
-        """Start every child."""
-        for child in self.children:
+    def launch(self, *children: Child) -> None:
+        """Start some of the children, or all; those that were not started are left alone."""
+        for child in children or self.children:
             child.launch()
             self._note()
 
@@ -262,7 +262,8 @@ class Supervisor:
         if child.failures >= _OFTEN and not self.has_served:
             raise Refused(f"The {child.what} ended {_OFTEN} times as soon as it was started; why stands above.")
         when = f"in {wait:.0f} s" if wait >= 1 else "now"
-        say(f"{_clock()} The {child.what} {child.process.pid} ended {cause_of_end(status)}; it is started again {when}.")
+        what = f"{child.what} {child.process.pid}"
+        say(f"{_clock()} The {what} ended {cause_of_end(status)}; it is started again {when}.")
 
     def _database_again(self) -> None:
         process = self.database.process if self.database else None

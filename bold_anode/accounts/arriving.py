@@ -24,7 +24,9 @@ def ask(user: Any, name: str, content: bytes) -> Work:
     """Have a worker take in an export. Raises DesignRefused for what is seen at once to be none, ValueRefused while
     another is under way."""
     if len(content) > MOST_BYTES:
-        raise DesignRefused(f"The file is {len(content) / 1e6:.0f} MB; {MOST_BYTES / 1e6:.0f} MB is the most that is read.")
+        raise DesignRefused(
+            f"The file is {len(content) / 1e6:.0f} MB; {MOST_BYTES / 1e6:.0f} MB is the most that is read."
+        )
     if not content.startswith(b"PK"):
         raise DesignRefused("The file is no export of a workshop: choose the .zip that Export everything gave.")
     with transaction.atomic():

@@ -23,6 +23,7 @@ MOST_BYTES = 200_000_000  # unpacked, of all files
 MOST_BYTES_A_FILE = 100_000_000
 MOST_FILES = 5_000
 _MANIFEST, _PROJECTS = "manifest.json", "projects/"
+_DAMAGED = (zipfile.BadZipFile, OSError, EOFError, ValueError, NotImplementedError)
 _NO_EXPORT = "The file is no export of a workshop: choose the .zip that Export everything gave."
 
 
@@ -55,7 +56,7 @@ def unpack(user: Any, content: Any) -> dict[str, int]:
     """
     try:
         given = zipfile.ZipFile(content)
-    except (zipfile.BadZipFile, OSError, EOFError, ValueError, NotImplementedError):
+    except _DAMAGED:
         raise DesignRefused(_NO_EXPORT) from None
     with given, alone(user):
         return _unpack(user, given)
@@ -65,7 +66,7 @@ def _json(given: zipfile.ZipFile, name: str) -> Any:
     """What a file of the zip holds. Raises DesignRefused for one that is missing, locked, damaged or not JSON."""
     try:
         content = given.read(name)
-    except (zipfile.BadZipFile, zlib.error, KeyError, OSError, RuntimeError, EOFError, NotImplementedError, ValueError):
+    except (*_DAMAGED, zlib.error, KeyError, RuntimeError):
         raise DesignRefused(_NO_EXPORT) from None
     return read_json(name, content)
 

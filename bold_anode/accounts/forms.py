@@ -33,7 +33,7 @@ def is_password(request: Any, password: str) -> bool:
     return authenticate(request, username=request.user.get_username(), password=password) is not None
 
 
-class ChangePassword(PasswordChangeForm):  # type: ignore[type-arg]
+class ChangePassword(PasswordChangeForm):
     """Django's own, which cannot be used to guess a password."""
 
     def __init__(self, request: HttpRequest, data: Any = None) -> None:

@@ -52,7 +52,7 @@ def sign_up(form: SignUp, token: str = "", address: str = "127.0.0.1") -> User |
     ``address`` is the client's; a machine other than this one makes SIGN_UPS_AN_HOUR at most. Raises ValueRefused
     where nobody may sign up so.
     """
-    # Two who want one name at the same moment, in whatever case, come one after the other; so do two from one address.
+    # Two who want one name at the same moment, in whatever case, come one after the other; two from one address, too.
     name = str(form.data.get("username", "")).strip().casefold()
     with connection.cursor() as cursor:
         for lock in sorted(zlib.crc32(text.encode("utf-8", "replace")) - 2**31 for text in (name, address)):

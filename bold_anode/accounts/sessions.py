@@ -21,6 +21,6 @@ class SessionStore(InDatabase):
 
     def create_model_instance(self, data: dict[str, Any]) -> Any:
         """The row to be stored."""
-        row = super().create_model_instance(data)
+        row: Any = super().create_model_instance(data)
         row.account_id = data.get(SESSION_KEY)
         return row

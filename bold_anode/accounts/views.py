@@ -41,7 +41,7 @@ class SignIn(LoginView):
         return super().get_context_data(demo=_demo(), can_sign_up=settings.SIGN_UP == operations.OPEN, **kwargs)
 
 
-def locked_out(request: Request, response: HttpResponse | None = None, credentials: Any = None) -> HttpResponse:
+def locked_out(request: Any, response: HttpResponse | None = None, credentials: Any = None) -> HttpResponse:
     """After too many wrong passwords: the same sentence whether or not there is such an account."""
     minutes = int(settings.AXES_COOLOFF_TIME.total_seconds() // 60)
     if request.user.is_authenticated:  # at the deletion of the account, or a change of its password

@@ -15,7 +15,6 @@ from thermionic.design.reading import validate
 from thermionic.errors import DesignRefused
 
 
-
 class _Revision(Carried):
     number: int = Field(ge=1, le=MOST_NUMBER)
     parent: int | None
@@ -36,8 +35,9 @@ class CarriedProject(Carried):
 
 def schema() -> type[CarriedProject]:
     """A project with what rooms keep of it."""
-    parts = tuple(part.schema for part in carried.project_parts())
-    return create_model("WholeProject", __base__=(*parts, CarriedProject))
+    parts: Any = tuple(part.schema for part in carried.project_parts())
+    whole: type[CarriedProject] = create_model("WholeProject", __base__=(*parts, CarriedProject))
+    return whole
 
 
 def packed(project: Project) -> dict[str, Any]:
@@ -67,7 +67,7 @@ def packed(project: Project) -> dict[str, Any]:
 
 def store(user: Any, data: Any) -> Project:
     """Put a project that was carried into a user's workshop. Raises DesignRefused."""
-    project = stored(Project(owner=user), created_at=data.created_at, deleted_at=data.deleted_at)
+    project: Project = stored(Project(owner=user), created_at=data.created_at, deleted_at=data.deleted_at)
     made: dict[int, Revision] = {}
     for one in data.revisions:
         if one.number in made or (one.parent is not None and one.parent not in made):
@@ -78,9 +78,7 @@ def store(user: Any, data: Any) -> Project:
         made[one.number] = stored(revision, made_at=one.made_at)
     if data.current not in made:
         raise DesignRefused(f"Its current revision, {data.current}, is not among the revisions.")
-    Project.objects.filter(pk=project.pk).update(
-        current=made[data.current], previous=made.get(data.previous or 0)
-    )
+    Project.objects.filter(pk=project.pk).update(current=made[data.current], previous=made.get(data.previous or 0))
     for part in carried.project_parts():
         part.store(project, made, data)
     return project

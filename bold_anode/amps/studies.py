@@ -40,7 +40,8 @@ class Study:
 
     ``make`` makes it, as plain data, of a solved amplifier with its arguments, and reports how far it is; ``show`` is
     what its ``template`` needs of that, for a user. ``read`` takes the arguments from a form about a project and
-    raises ThermionicError; one that is ``at_once`` is asked for by looking at it.
+    raises ThermionicError; one that is ``at_once`` is asked for by looking at it; one that is ``long`` can
+    take minutes.
     """
 
     slug: str
@@ -49,6 +50,7 @@ class Study:
     show: Callable[[SolvedAmplifier, Any, Any], dict[str, Any]]
     read: Callable[[Request, Project], Arguments] = field(default=_none)
     at_once: bool = True
+    long: bool = False
 
     @property
     def kind(self) -> str:
@@ -64,7 +66,7 @@ def register(*studies: Study) -> None:
     for study in studies:
         assert study.slug not in _studies, f"two studies are called {study.slug}"
         _studies[study.slug] = study
-        kinds.register(study.kind, _do)
+        kinds.register(study.kind, _do, long=study.long)
 
 
 def named(slug: str) -> Study:

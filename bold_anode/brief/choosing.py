@@ -133,7 +133,7 @@ def _row(place: int, one: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-STUDY = Study("chooser", "brief/chooser.html", _make, _show, _read, at_once=False)
+STUDY = Study("chooser", "brief/chooser.html", _make, _show, _read, at_once=False, long=True)
 
 
 @require_POST

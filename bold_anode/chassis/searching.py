@@ -59,8 +59,8 @@ def _proposal(work: Work, report: Report) -> Any:
 
 def register() -> None:
     """Name both kinds of work."""
-    kinds.register(CHANGES, _changes)
-    kinds.register(PROPOSAL, _proposal)
+    kinds.register(CHANGES, _changes, long=True)
+    kinds.register(PROPOSAL, _proposal, long=True)
 
 
 def about(project: Project, layout: Layout) -> str:

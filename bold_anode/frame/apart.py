@@ -35,19 +35,18 @@ _context.set_forkserver_preload(["thermionic.design", "thermionic.tubes", "therm
 _places = BoundedSemaphore(AT_ONCE)
 
 
-def apart(
-    function: Callable[..., Result], *args: Any, seconds: int = SECONDS, megabytes: int = MEGABYTES
-) -> Result:
+def apart(function: Callable[..., Result], *args: Any, seconds: int = SECONDS, megabytes: int = MEGABYTES) -> Result:
     """What a module's function returns for these arguments, called in another process.
 
-    Function, arguments and result are pickled. Raises what the function raises, and ValueRefused where it takes longer
-    or needs more memory than it may, or too many files are being read.
+    Function, arguments and result are pickled. Raises what the function raises, and ValueRefused where it takes
+    longer or needs more memory than it may, or too many files are being read.
     """
     SHARES.make_way()
     if not _places.acquire(timeout=_WAIT_SECONDS):
         raise ValueRefused("Other files are being read at this moment. Try again in a minute.")
     try:
-        return _read(function, args, seconds, megabytes)
+        result: Result = _read(function, args, seconds, megabytes)
+        return result
     finally:
         _places.release()
 
@@ -73,14 +72,14 @@ def _read(function: Callable[..., Any], args: tuple[Any, ...], seconds: int, meg
             raise result
         return result
     if is_late:
-        raise ValueRefused(f"Reading it takes more than {seconds} s, which is longer than any file of this kind needs.")
+        raise ValueRefused(f"Reading it takes more than {seconds} s; no file of this kind needs as long.")
     _log.error("The reader %s ended without an answer.", function)
     raise ValueRefused("It cannot be read: something in it is as no file of this kind has it.")
 
 
 def _answer(receiving: Connection, seconds: float) -> Any:
-    """What the reader sends; None where it ends without an answer, or the time is up. Raises what stops whoever waits:
-    a budget that is spent, work that is called off."""
+    """What the reader sends; None where it ends without an answer, or the time is up. Raises what stops whoever
+    waits: a budget that is spent, work that is called off."""
     until = time.monotonic() + seconds
     while not receiving.poll(0.1):
         budget.check("Reading the file")
@@ -107,8 +106,9 @@ def _work(
     try:
         answer: tuple[bool, Any] = True, function(*args)
     except MemoryError:
-        answer = False, ValueRefused(
-            f"Reading it needs more than {megabytes} MB of memory, which is more than any file of this kind needs."
+        answer = (
+            False,
+            ValueRefused(f"Reading it needs more than {megabytes} MB of memory; no file of this kind needs as much."),
         )
     except ThermionicError as refusal:
         answer = False, refusal

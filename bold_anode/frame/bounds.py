@@ -30,7 +30,8 @@ class Between(models.CheckConstraint):
         value = getattr(row, self.field)
         if value is None or self.low <= value <= self.high:
             return ""
-        return f"{_words(self.field)} is {_written(value)}; it must be from {_written(self.low)} to {_written(self.high)}."
+        bounds = f"from {_written(self.low)} to {_written(self.high)}"
+        return f"{_words(self.field)} is {_written(value)}; it must be {bounds}."
 
     def deconstruct(self) -> tuple[str, Any, dict[str, Any]]:
         """As the plain constraint that it is to a migration."""
@@ -43,7 +44,7 @@ class Between(models.CheckConstraint):
         return copy
 
 
-def moments(*fields: str) -> list[Between]:
+def moments(*fields: str) -> list[models.BaseConstraint]:
     """Constraints on fields that hold a date and time."""
     return [Between(field, EARLIEST, LATEST) for field in fields]
 
@@ -55,6 +56,11 @@ class Checked(models.Model):
 
     class Meta:
         abstract = True
+
+    def save(self, *args: Any, **options: Any) -> None:
+        """Save it. Raises ValueRefused where it is out of its bounds."""
+        self.check_bounds()
+        super().save(*args, **options)
 
     def check_bounds(self) -> None:
         """Raise ValueRefused for the first field that is out of its bounds, too long, or none of its choices."""
@@ -77,11 +83,6 @@ class Checked(models.Model):
 
     def check_content(self) -> None:
         """Raise ThermionicError where its documents cannot be read or shown; for a row that came in a file."""
-
-    def save(self, *args: Any, **options: Any) -> None:
-        """Save it. Raises ValueRefused where it is out of its bounds."""
-        self.check_bounds()
-        super().save(*args, **options)
 
 
 def _words(field: str) -> str:

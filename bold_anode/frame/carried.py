@@ -23,9 +23,9 @@ class Carried(BaseModel):
 class AccountPart:
     """A file of an export.
 
-    ``pack`` gives a user's data as plain data; ``schema`` is the type that it is read as; ``store`` puts what was read
-    into a user's workshop, beside what is there, and returns how many things came; ``things`` is what they are called
-    in the manifest and to the user, "" for what is not counted. An export without the file has ``empty``.
+    ``pack`` gives a user's data as plain data; ``schema`` is the type that it is read as; ``store`` puts what was
+    read into a user's workshop, beside what is there, and returns how many things came; ``things`` is what they are
+    called in the manifest and to the user, "" for what is not counted. An export without the file has ``empty``.
     """
 
     file: str

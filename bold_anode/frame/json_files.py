@@ -23,7 +23,9 @@ def read_json(name: str, content: bytes) -> Any:
     length, or is not JSON with finite numbers and readable text."""
     values = sum(content.count(mark) for mark in (b",", b"[", b"{"))
     if values > FREE_VALUES + len(content) // LEAST_BYTES_A_VALUE:
-        raise DesignRefused(f"{name} holds {values} values in {len(content) / 1e6:.1f} MB: it is no export of a workshop.")
+        raise DesignRefused(
+            f"{name} holds {values} values in {len(content) / 1e6:.1f} MB: it is no export of a workshop."
+        )
     if _depth(content) > MOST_DEPTH:
         raise DesignRefused(f"{name} nests more than {MOST_DEPTH} levels deep; an export has some ten.")
     try:

@@ -23,7 +23,7 @@ class Sparing(logging.Filter):
         self._counts: LRUCache[tuple[str, str], list[int]] = LRUCache(MOST_KINDS)
         self._lock = Lock()
 
-    def filter(self, record: logging.LogRecord) -> bool | logging.LogRecord:
+    def filter(self, record: logging.LogRecord) -> bool | logging.LogRecord:  # type: ignore[override]
         """Whether the message is written; with a count where some were left out before it."""
         kind, minute = (record.name, str(record.msg)), int(time.time() // 60)
         with self._lock:

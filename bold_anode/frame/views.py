@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import sys
+from typing import Any
 
 from django.apps import apps
 from django.contrib import messages
@@ -60,7 +61,8 @@ def _own_row(request: HttpRequest, model: str, pk: int) -> models.Model:
         raise Http404 from None
     if not (issubclass(kind, Checked) and kind.stands_alone):
         raise Http404
-    row = kind._default_manager.filter(owner=request.user, pk=pk).only("pk").first()
+    rows: Any = kind._default_manager
+    row: models.Model | None = rows.filter(owner=request.user, pk=pk).only("pk").first()
     if row is None:
         raise Http404
     return row

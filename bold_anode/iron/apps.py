@@ -5,10 +5,10 @@ class IronConfig(AppConfig):
     name = "bold_anode.iron"
 
     def ready(self) -> None:
-        from bold_anode.frame import carried
-        from bold_anode.iron.carrying import IRON, ORIGINS
         from bold_anode.amps import studies
         from bold_anode.amps.rooms import Room, register
+        from bold_anode.frame import carried
+        from bold_anode.iron.carrying import IRON, ORIGINS
         from bold_anode.iron.studies import STUDIES
         from bold_anode.iron.views import draw
 

@@ -60,7 +60,10 @@ def _pack(user: Any) -> dict[str, Any]:
 
 
 def _store(user: Any, iron: _Iron) -> int:
-    held = ShelfItem.objects.of(user).count() + len(iron.shelf), UnknownIron.objects.of(user).count() + len(iron.unknown)
+    held = (
+        ShelfItem.objects.of(user).count() + len(iron.shelf),
+        UnknownIron.objects.of(user).count() + len(iron.unknown),
+    )
     if held[0] > MOST_ITEMS or held[1] > MOST_UNKNOWN:
         raise DesignRefused(f"The shelf holds {MOST_ITEMS} pieces and {MOST_UNKNOWN} unknown ones; take some off.")
     for one in iron.shelf:

@@ -5,9 +5,9 @@ class PowerupConfig(AppConfig):
     name = "bold_anode.powerup"
 
     def ready(self) -> None:
+        from bold_anode.amps.rooms import Room, register
         from bold_anode.frame import carried
         from bold_anode.powerup.carrying import READINGS
-        from bold_anode.amps.rooms import Room, register
         from bold_anode.powerup.operations import LIKELY_FAULTS, solve_faults
         from bold_anode.powerup.views import draw
         from bold_anode.tasks import kinds

@@ -58,7 +58,9 @@ def _store(project: Project, made: dict[int, Revision], data: Any) -> None:
         if one.revision not in made:
             raise DesignRefused(f"Readings belong to revision {one.revision}, which is not among the revisions.")
         if one.channel not in known:
-            raise DesignRefused(f"Readings are of a channel, {', '.join(filter(None, known))}; none is {one.channel}.")
+            raise DesignRefused(
+                f"Readings are of a channel, {', '.join(filter(None, known))}; none is {one.channel}."
+            )
         row = ReadingSet(
             project=project,
             revision=made[one.revision],

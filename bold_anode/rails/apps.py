@@ -5,11 +5,11 @@ class RailsConfig(AppConfig):
     name = "bold_anode.rails"
 
     def ready(self) -> None:
-        from bold_anode.frame import carried
-        from bold_anode.rails.carrying import MAINS
         from bold_anode.amps import studies
         from bold_anode.amps.rooms import Room, register
+        from bold_anode.frame import carried
         from bold_anode.rails import nulls, playing, schools
+        from bold_anode.rails.carrying import MAINS
         from bold_anode.rails.heaters import draw as draw_heaters
         from bold_anode.rails.studies import STUDIES
         from bold_anode.rails.views import draw as draw_rails

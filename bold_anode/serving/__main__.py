@@ -14,6 +14,7 @@ import socket
 import sys
 import threading
 import time
+from collections.abc import Callable
 from typing import Any
 
 from waitress.adjustments import Adjustments
@@ -40,9 +41,13 @@ def _proxy() -> dict[str, Any]:
     return {"trusted_proxy": proxy, "trusted_proxy_headers": headers, "clear_untrusted_proxy_headers": True}
 
 
-def _tidy() -> None:
-    """Give back to the machine, again and again, what requests have left: objects that hold each other, and what is
-    free between those that stay."""
+def _keep_house(warm_up: Callable[[], None]) -> None:
+    """Load what the first page did not need; then give back to the machine, again and again, what requests have left:
+    objects that hold each other, and what is free between those that stay."""
+    try:
+        warm_up()
+    except Exception:
+        _log.exception("What every edit needs could not be loaded ahead.")
     library = ctypes.CDLL(None)
     while True:
         time.sleep(TIDIED_SECONDS)
@@ -55,7 +60,6 @@ def server_for(application: Any, ear: socket.socket) -> Server:
     settings = Adjustments(
         sockets=[ear],
         threads=int(os.environ.get("BOLD_ANODE_THREADS", THREADS)),
-        cleanup_interval=1,
         asyncore_use_poll=True,
         max_request_body_size=MOST_BYTES,
         max_request_header_size=32_768,
@@ -76,10 +80,10 @@ def main() -> None:
     """Serve until told to stop."""
     signal.signal(signal.SIGTERM, _stop)
     signal.signal(signal.SIGINT, _stop)
-    from bold_anode.wsgi import application
+    from bold_anode.wsgi import application, warm_up
 
     server = server_for(application, socket.socket(fileno=int(sys.argv[1])))
-    threading.Thread(target=_tidy, daemon=True).start()
+    threading.Thread(target=_keep_house, args=(warm_up,), daemon=True).start()
     # That requests wait for a thread is no news.
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     status = 0

@@ -14,7 +14,7 @@ from typing import Any
 
 from waitress.channel import HTTPChannel
 from waitress.server import TcpWSGIServer
-from waitress.task import ErrorTask, WSGITask
+from waitress.task import ErrorTask, Task, WSGITask
 
 MOST_CONNECTIONS = 500
 SHARE_OF_AN_ADDRESS = 0.8  # of those, what one address may have
@@ -29,6 +29,7 @@ SEND_SECONDS = 30.0  # a client that reads nothing of its answer for so long is 
 KEPT_OPEN_SECONDS = 180  # after an answer, for the next request
 NEW_SECONDS = 1.0  # so long after its first moment a connection is spared before one that sends nothing
 IN_USE_SECONDS = 30.0  # so long after an answer, too
+LOOK_SECONDS = 1.0  # between looks for who is late
 ACCEPTED_AT_ONCE = 64
 PAUSE_SECONDS = 1.0  # without a free descriptor, nothing is accepted for so long
 
@@ -41,32 +42,32 @@ def most_connections() -> int:
     return max(16, min(MOST_CONNECTIONS, (soft - DESCRIPTORS_OF_THE_PROCESS) // DESCRIPTORS_A_CONNECTION))
 
 
-class _WithoutBody:
-    """A task that answers HEAD with the header alone (RFC 9110, section 9.3.2): what the application writes is counted
-    and not sent."""
+class _HeadTask(Task):  # type: ignore[misc]
+    """A task that answers HEAD with the header alone (RFC 9110, section 9.3.2): what the application writes is
+    counted and not sent."""
 
     def write(self, data: bytes) -> None:
         """Send a piece of the answer; of one to HEAD, the header."""
-        if self.request.command != "HEAD":  # type: ignore[attr-defined]
-            super().write(data)  # type: ignore[misc]
+        if self.request.command != "HEAD":
+            super().write(data)
             return
-        if not self.wrote_header:  # type: ignore[has-type]
-            super().write(b"")  # type: ignore[misc]
-        self.content_bytes_written += len(data)  # type: ignore[attr-defined]
+        if not self.wrote_header:
+            super().write(b"")
+        self.content_bytes_written += len(data)
 
     def finish(self) -> None:
         """End the answer; one to HEAD has no last chunk."""
-        if self.request.command == "HEAD":  # type: ignore[attr-defined]
+        if self.request.command == "HEAD":
             self.write(b"")
             self.chunked_response = False
-        super().finish()  # type: ignore[misc]
+        super().finish()
 
 
-class _Task(_WithoutBody, WSGITask):  # type: ignore[misc]
+class _Task(_HeadTask, WSGITask):  # type: ignore[misc]
     pass
 
 
-class _ErrorTask(_WithoutBody, ErrorTask):  # type: ignore[misc]
+class _ErrorTask(_HeadTask, ErrorTask):  # type: ignore[misc]
     pass
 
 
@@ -104,15 +105,17 @@ class Connection(HTTPChannel):  # type: ignore[misc]
 
     def is_late(self, now: float) -> bool:
         """Whether the client has had its time, to send a request, to read an answer, or between the two."""
+        quiet: float = now - self.last_activity
         if self.total_outbufs_len:
-            return now - self.last_activity > SEND_SECONDS
+            return quiet > SEND_SECONDS
         if self.is_at_work:
             return False
         if self.request is None:
-            return now - self.last_activity > (KEPT_OPEN_SECONDS if self.answers else HEADER_SECONDS)
-        if not self.request.headers_finished:
-            return now - self.began > HEADER_SECONDS
-        return now - self.began > HEADER_SECONDS + BODY_SECONDS + self.request.content_length / LEAST_BODY_RATE
+            return quiet > (KEPT_OPEN_SECONDS if self.answers else HEADER_SECONDS)
+        allowed = HEADER_SECONDS
+        if self.request.headers_finished:
+            allowed += BODY_SECONDS + self.request.content_length / LEAST_BODY_RATE
+        return now - self.began > allowed
 
 
 class Server(TcpWSGIServer):  # type: ignore[misc]
@@ -123,14 +126,14 @@ class Server(TcpWSGIServer):  # type: ignore[misc]
 
     def __init__(self, *args: Any, **options: Any) -> None:
         self.most = most_connections()
-        self.paused_until = 0.0
+        self.paused_until = self.next_look = 0.0
         super().__init__(*args, **options)
 
     def readable(self) -> bool:
         """Whether connections are accepted now; called in every turn of the loop."""
         now = time.time()
-        if now >= self.next_channel_cleanup:
-            self.next_channel_cleanup = now + self.adj.cleanup_interval
+        if now >= self.next_look:
+            self.next_look = now + LOOK_SECONDS
             self.maintenance(now)
         return now >= self.paused_until
 
@@ -175,7 +178,9 @@ class Server(TcpWSGIServer):  # type: ignore[misc]
         return sum(connection.addr[0] == host for connection in self.active_channels.values())
 
     def _host_with_most(self) -> str:
-        hosts = Counter(connection.addr[0] for connection in self.active_channels.values() if not connection.is_at_work)
+        hosts = Counter(
+            connection.addr[0] for connection in self.active_channels.values() if not connection.is_at_work
+        )
         return hosts.most_common(1)[0][0] if hosts else ""
 
     def _close_idle(self, host: str) -> bool:

@@ -16,13 +16,22 @@ class Report(Protocol):
 
 Doing = Callable[[Work, Report], Any]
 _kinds: dict[str, Doing] = {}
+_long: set[str] = set()
 
 
-def register(kind: str, doing: Doing) -> None:
+def register(kind: str, doing: Doing, *, long: bool = False) -> None:
     """Name a kind of work. ``doing`` does it and returns its result as plain data; it raises ThermionicError where
-    it is refused. It may be begun again from the start after a worker has died."""
+    it is refused. It may be begun again from the start after a worker has died. What is ``long`` can take minutes,
+    and an owner's other work goes before it."""
     assert kind not in _kinds, f"two kinds of work are called {kind}"
     _kinds[kind] = doing
+    if long:
+        _long.add(kind)
+
+
+def is_long(kind: str) -> bool:
+    """Whether a kind of work can take minutes."""
+    return kind in _long
 
 
 def doing(kind: str) -> Doing:

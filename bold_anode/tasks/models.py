@@ -35,7 +35,8 @@ class Work(models.Model):
 
     ``kind`` names what is done (see ``bold_anode.tasks.kinds``), ``about`` what it is done to, so that the same is
     not asked for twice; ``revision`` is the revision that it belongs to, if any. ``part`` is the share done, 0 to 1,
-    and ``said`` what is being done; ``result`` is plain data, ``refusal`` the sentence where it was refused.
+    and ``said`` what is being done; ``result`` is plain data, ``refusal`` the sentence where it was refused. ``job``
+    is the job of the queue that last took it up.
     """
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="work")
@@ -49,6 +50,8 @@ class Work(models.Model):
     result = models.JSONField(null=True)
     refusal = models.TextField(blank=True)
     asked_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    job = models.BigIntegerField(null=True)
     ended_at = models.DateTimeField(null=True)
 
     objects = WorkQuerySet.as_manager()

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import logging
 import time
+from collections import Counter
 from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
 
 from django.conf import settings
+from django.db import connection, transaction
+from django.db.models import Max
 from django.http import Http404
 from django.utils import timezone
-from procrastinate.contrib.django.models import ProcrastinateWorker
+from procrastinate.contrib.django.models import ProcrastinateJob, ProcrastinateWorker
 
 from bold_anode.frame.owned import alone
 from bold_anode.tasks import kinds
@@ -23,6 +26,7 @@ from thermionic.errors import ThermionicError, ValueRefused
 MOST_UNDER_WAY = 20
 _REPORT_SECONDS = 0.4
 _HEARTBEAT_SECONDS = 30
+_TURNS = 7_310_004  # the lock under which turns are given
 _log = logging.getLogger("bold_anode.tasks")
 
 
@@ -50,8 +54,8 @@ def ask(user: Any, kind: str, about: str, arguments: dict[str, Any] | None = Non
                 f"{MOST_UNDER_WAY} things are being worked out for you already; wait for one, or cancel one."
             )
         work = Work.objects.create(owner=user, kind=kind, about=about, arguments=arguments or {}, revision=revision)
-        # In the same transaction: there is never one without the other.
-        do.defer(work_id=work.pk)
+        # In the same transaction: there are never fewer jobs than pieces of work that wait.
+        do.defer()
     return work
 
 
@@ -74,6 +78,60 @@ def forget(user: Any, kind: str, about: str = "") -> None:
     """Delete what has ended of this kind, about this or about anything, with its result."""
     ended = Work.objects.of(user).filter(kind=kind).exclude(state__in=(State.WAITING, State.WORKING))
     (ended.filter(about=about) if about else ended).delete()
+
+
+def take_up(job: int) -> int | None:
+    """The work that a job of the queue is to do, marked as being worked on: what the job had begun before its worker
+    died, else whatever is next. None where nothing waits, or all that waits is of accounts with enough at work.
+
+    A job stands for no work of its own. Accounts have turns: first who has the least at work, then who was served
+    longest ago; an account's short work goes before its long work.
+    """
+    with transaction.atomic(), connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_TURNS])
+        begun = Work.objects.filter(job=job, state=State.WORKING).values_list("pk", flat=True).first()
+        if begun is not None:
+            return begun
+        _let_go()
+        at_work = Counter(Work.objects.filter(state=State.WORKING).values_list("owner_id", flat=True))
+        most = max(1, _workers() - 1)
+        waiting = Work.objects.filter(state=State.WAITING).values_list("pk", "owner_id", "kind")
+        served: dict[int, Any] = dict(
+            Work.objects.filter(owner__in={owner for _, owner, _ in waiting}, started_at__isnull=False)
+            .order_by()
+            .values_list("owner_id")
+            .annotate(Max("started_at"))
+        )
+        found = min(
+            (one for one in waiting if at_work[one[1]] < most),
+            key=lambda one: (
+                at_work[one[1]],
+                served[one[1]].timestamp() if one[1] in served else 0.0,
+                kinds.is_long(one[2]),
+                one[0],
+            ),
+            default=None,
+        )
+        if found is None:
+            return None
+        Work.objects.filter(pk=found[0]).update(state=State.WORKING, started_at=timezone.now(), job=job)
+        return found[0]
+
+
+def _let_go() -> None:
+    """End what no job will take up again, so that it takes up nobody's turn."""
+    at_work = Work.objects.filter(state=State.WORKING)
+    at_work.filter(job=None).update(state=State.WAITING)  # begun by a version that wrote down no job
+    active = ProcrastinateJob.objects.filter(status__in=("todo", "doing")).values("id")
+    at_work.exclude(job__in=active).update(
+        state=State.REFUSED, refusal="Each worker that began this ended before it was done. The log has why.",
+        ended_at=timezone.now(),
+    )  # fmt: skip
+
+
+def is_anything_waiting() -> bool:
+    """Whether any work waits for its turn."""
+    return Work.objects.filter(state=State.WAITING).exists()
 
 
 def do_work(work_id: int, must_stop: Callable[[], bool] = lambda: False) -> None:
@@ -125,5 +183,9 @@ class _Report:
 
 def is_worker_alive() -> bool:
     """Whether any worker has been heard of lately."""
+    return _workers() > 0
+
+
+def _workers() -> int:
     since = timezone.now() - timedelta(seconds=_HEARTBEAT_SECONDS)
-    return ProcrastinateWorker.objects.filter(last_heartbeat__gte=since).exists()
+    return ProcrastinateWorker.objects.filter(last_heartbeat__gte=since).count()

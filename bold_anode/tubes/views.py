@@ -46,7 +46,14 @@ def drawer(request: Request) -> HttpResponse:
 def _drawn(request: Request, typed: dict[str, str], status: int = 200) -> HttpResponse:
     own, unreadable = each(OwnTube.objects.of(request.user).order_by("name"), _own_row)
     library = [_row(tube) for tube in _sorted()]
-    context = {"own": own, "unreadable": unreadable, "kinds": KINDS, "typed": typed, "library": library, **_fits(request)}
+    context = {
+        "own": own,
+        "unreadable": unreadable,
+        "kinds": KINDS,
+        "typed": typed,
+        "library": library,
+        **_fits(request),
+    }
     return render(request, "tubes/drawer.html", context, status=status)
 
 

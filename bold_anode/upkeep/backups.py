@@ -110,15 +110,31 @@ def manifest_of(file: Path) -> dict[str, Any]:
         raise BackupRefused(f"There is no file {file}.") from None
     except (OSError, zipfile.BadZipFile, KeyError, ValueError):
         raise BackupRefused(f"{file} is no backup that ./start --backup made. Nothing was touched.") from None
+    if not _is_manifest(manifest):
+        raise BackupRefused(f"{file} does not say what it holds: its manifest is damaged. Nothing was touched.")
     loader = MigrationExecutor(connection).loader
     known = {".".join(key) for key in loader.disk_migrations} | {".".join(key) for key in loader.replacements}
-    unknown = [name for name in manifest.get("migrations", ()) if name not in known]
+    unknown = [name for name in manifest["migrations"] if name not in known]
     if manifest.get("format") != FORMAT or unknown:
         raise BackupRefused(
             f"{file} was made by a later version of Bold Anode than this one "
             f"({', '.join(unknown[:3]) or 'its format is unknown here'}). Nothing was touched."
         )
     return manifest
+
+
+def _is_manifest(manifest: Any) -> bool:
+    """Whether it has what a restore goes by: migrations by name, and a count of rows for each table."""
+    if not isinstance(manifest, dict) or not isinstance(manifest.get("counts"), dict):
+        return False
+    names, counts_ = manifest.get("migrations"), manifest["counts"]
+    return (
+        isinstance(names, list)
+        and all(isinstance(name, str) for name in names)
+        and bool(counts_)
+        and all(isinstance(count, int) for count in counts_.values())
+        and isinstance(manifest.get("made_at"), str)
+    )
 
 
 def put_back(file: Path) -> dict[str, Any]:

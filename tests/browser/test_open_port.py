@@ -17,7 +17,7 @@ from thermionic.design import dump
 from thermionic.examples import example
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[2] / "bench"))
-from workshop import Refused, Workshop  # noqa: E402
+from workshop import Refused, Workshop
 
 RESISTOR = "blocks/output/cathode_resistor/ohm"
 PASSWORD = "lamp-over-the-water"
@@ -168,7 +168,13 @@ def test_head_leaves_the_connection_as_it_should_be_for_every_kind_of_page(accou
 def test_pages_of_somebody_who_is_signed_in_are_kept_by_no_browser(account, address):
     connection = account.connection
     cookie = "; ".join(f"{key}={value}" for key, value in account.cookies.items())
-    for path in ("/", "/account/", f"/amps/{account.project}/chain/", f"/amps/{account.project}/export/", "/nothing/"):
+    for path in (
+        "/",
+        "/account/",
+        f"/amps/{account.project}/chain/",
+        f"/amps/{account.project}/export/",
+        "/nothing/",
+    ):
         connection.request("GET", path, headers={"Cookie": cookie})
         answer = connection.getresponse()
         answer.read()
@@ -176,9 +182,10 @@ def test_pages_of_somebody_who_is_signed_in_are_kept_by_no_browser(account, addr
 
 
 def test_a_password_cannot_be_guessed_where_the_account_is_deleted(account, address):
+    for guess in range(4):
+        account.post("/account/delete/", password=f"guess {guess}")
     with pytest.raises(Refused, match="429"):
-        for guess in range(7):
-            account.post("/account/delete/", password=f"guess {guess}")
+        account.post("/account/delete/", password="guess 5")
     with pytest.raises(Refused, match="429"):
         account.post("/account/delete/", password=PASSWORD)
     assert "Lantern" in account.get("/")

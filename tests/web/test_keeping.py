@@ -207,6 +207,13 @@ def test_what_is_no_backup_of_this_version_is_refused(owner, tmp_path):
         made.writestr("database.dump", b"PGDMP but no more")
     with pytest.raises(backups.BackupRefused, match="Reading the backup failed"):
         backups.put_back(bad)
+    for spoilt in ([], {}, "x", {key: value for key, value in manifest.items() if key != "counts"},
+                   manifest | {"counts": {"amps_revision": "five"}}, manifest | {"migrations": 7}):  # fmt: skip
+        with zipfile.ZipFile(bad, "w") as made:
+            made.writestr("manifest.json", json.dumps(spoilt))
+            made.writestr("database.dump", b"PGDMP but no more")
+        with pytest.raises(backups.BackupRefused, match=r"manifest is damaged.*Nothing was touched"):
+            backups.manifest_of(bad)
     assert Revision.objects.count() == 5
 
 

@@ -44,7 +44,7 @@ def counting(monkeypatch):
 def test_the_same_is_asked_for_once_and_its_result_kept(owner, counting, worker):
     first = operations.ask(owner, KIND, "sheep", {"flock": 3})
     assert operations.ask(owner, KIND, "sheep") == first
-    assert ProcrastinateJob.objects.filter(args={"work_id": first.pk}).count() == 1
+    assert ProcrastinateJob.objects.filter(task_name="work").count() == 1
     worker()
     first.refresh_from_db()
     assert (first.state, first.part, first.result) == (State.DONE, 1.0, {"counted": 4})
@@ -88,6 +88,81 @@ def test_no_more_waits_for_one_user_than_is_fair(owner, stranger, counting):
     with pytest.raises(ValueRefused, match="20 things"):
         operations.ask(owner, KIND, "one more")
     operations.ask(stranger, KIND, "one more")
+
+
+def job():
+    """A job of the queue that a worker has begun."""
+    return ProcrastinateJob.objects.create(
+        queue_name="default", task_name="work", args={}, status="doing", priority=0, attempts=0, abort_requested=False
+    ).pk
+
+
+def taken_in_turn():
+    """Take up one piece of work after another, as one worker does, until none waits; whose and of what kind."""
+    order = []
+    while True:
+        number = job()
+        found = operations.take_up(number)
+        if found is None:
+            return order
+        work = Work.objects.get(pk=found)
+        assert operations.take_up(number) == found  # the next worker goes on with what a dead one had begun
+        order.append((work.owner.username, work.kind, work.about))
+        operations.do_work(found)
+
+
+@pytest.fixture
+def kinds_of_two_lengths(monkeypatch):
+    monkeypatch.setattr(kinds, "_kinds", {"short": lambda work, report: 1, "long": lambda work, report: 2})
+    monkeypatch.setattr(kinds, "_long", {"long"})
+
+
+def test_accounts_have_turns_and_short_work_goes_before_long(owner, stranger, kinds_of_two_lengths, monkeypatch):
+    monkeypatch.setattr(operations, "MOST_UNDER_WAY", 200)
+    for count in range(5):
+        operations.ask(owner, "long", str(count))
+    operations.ask(owner, "short", "a")
+    operations.ask(stranger, "long", "b")
+    operations.ask(stranger, "short", "c")
+    order = taken_in_turn()
+    assert order[:4] == [("ada", "short", "a"), ("eve", "short", "c"), ("ada", "long", "0"), ("eve", "long", "b")]
+    assert [about for _, _, about in order[4:]] == ["1", "2", "3", "4"]
+    for count in range(200):
+        operations.ask(owner, "long", f"again {count}")
+    running = operations.take_up(job())
+    operations.ask(stranger, "long", "mine")
+    operations.do_work(running)
+    assert taken_in_turn()[0] == ("eve", "long", "mine")  # after one task at most
+
+
+def test_an_account_has_all_workers_but_one_at_most(owner, stranger, kinds_of_two_lengths):
+    def alive(count):
+        with connection.cursor() as cursor:
+            cursor.execute("DELETE FROM procrastinate_workers")
+            for _ in range(count):
+                cursor.execute("INSERT INTO procrastinate_workers (last_heartbeat) VALUES (now())")
+
+    for count in range(5):
+        operations.ask(owner, "long", str(count))
+    alive(3)
+    assert operations.take_up(job()) is not None
+    assert operations.take_up(job()) is not None
+    assert operations.take_up(job()) is None
+    assert operations.is_anything_waiting()
+    operations.ask(stranger, "long", "b")
+    assert Work.objects.get(pk=operations.take_up(job())).owner == stranger
+    alive(4)
+    assert Work.objects.get(pk=operations.take_up(job())).owner == owner
+
+
+def test_what_no_job_will_take_up_again_takes_nobodys_turn(owner, kinds_of_two_lengths):
+    lost, before = operations.ask(owner, "short", "lost"), operations.ask(owner, "short", "of an earlier version")
+    Work.objects.filter(pk=lost.pk).update(state=State.WORKING, job=10**9)
+    Work.objects.filter(pk=before.pk).update(state=State.WORKING, job=None)
+    assert [about for _, _, about in taken_in_turn()] == ["of an earlier version"]
+    lost.refresh_from_db()
+    assert lost.state == State.REFUSED
+    assert lost.refusal.endswith("The log has why.")
 
 
 def test_nobody_else_can_cancel_it(client, bench, owner, stranger, counting):

@@ -6,7 +6,6 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
 
 from thermionic.amplifier.compiling import Compiled, compile_design
 from thermionic.blocks import Resistor
@@ -320,6 +319,10 @@ class SolvedAmplifier:
 
         Between the levels solved, everything is interpolated with monotone cubics over the drive.
         """
+        from scipy.interpolate import (
+            PchipInterpolator,  # takes a while to import, which nothing before the first page needs
+        )
+
         rows = np.array(
             [[p.source_volt, p.power_watt**0.5, p.distortion, *p.harmonics] for p in self.sweep], dtype=float
         )

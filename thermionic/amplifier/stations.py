@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
 
 from thermionic.amplifier.solved import SolvedAmplifier
 from thermionic.blocks.ports import split
@@ -51,6 +50,10 @@ def phasor(amplifier: SolvedAmplifier, station: Station) -> complex:
 def level(amplifier: SolvedAmplifier, station: Station, source_volt: float) -> float:
     """The fundamental there, V rms, at a drive of ``source_volt`` (V rms) within the sweep; by its small signal
     past the sweep's top."""
+    from scipy.interpolate import (
+        PchipInterpolator,  # takes a while to import, which nothing before the first page needs
+    )
+
     levels = np.array([0.0, *(point.source_volt for point in amplifier.sweep)])
     if source_volt > levels[-1]:
         return abs(phasor(amplifier, station)) * source_volt

@@ -113,7 +113,8 @@ def _from_svg(content: bytes, face: Face) -> list[Hole]:
     scale = 1.0
     if len(view) == 4 and root.get("width", "").strip().endswith("mm") and view[2] > 0:
         scale = _plain(root.get("width", "")) / view[2]
-    found, rects = [], []
+    found: list[Hole] = []
+    rects: list[tuple[float, float, float, float]] = []
     for one in root.iter():
         _not_too_many(max(len(found), len(rects) - 1))
         tag = one.tag.rsplit("}", 1)[-1]

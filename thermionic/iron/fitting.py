@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import nnls
 
 from thermionic.devices.base import Array
 from thermionic.iron.readings import (
@@ -50,6 +49,8 @@ def _permutations(group: Sequence[str]) -> list[tuple[str, ...]]:
 
 def _group_misfit(order: tuple[str, ...], readings: Sequence[Reading]) -> float:
     """How ill the readings within one winding go with an order: squared errors of resistances and voltages."""
+    from scipy.optimize import nnls  # takes a while to import, which nothing before the first page needs
+
     inside = set(order)
     total = _ohm_fit(order, readings)[1]
     tests: dict[tuple[str, str, float], list[Voltage]] = {}
@@ -77,6 +78,8 @@ def _spans(order: Sequence[str], a: str, b: str) -> Array:
 
 def _ohm_fit(order: tuple[str, ...], readings: Sequence[Reading]) -> tuple[Array, float, list[tuple[Reading, float]]]:
     """The ohms between neighbours, the misfit, and each reading's own, in errors."""
+    from scipy.optimize import nnls  # takes a while to import, which nothing before the first page needs
+
     inside = [
         one for one in readings
         if isinstance(one, Resistance) and one.ohm is not None and {one.a, one.b} <= set(order)
@@ -119,6 +122,8 @@ def _volt_fit(
 ) -> tuple[Array, float, list[tuple[Voltage, float, float]]]:
     """The turns between neighbours of all windings together, in volts for the first reading's applied volt, the
     misfit, and each reading's own with what the fit makes of it."""
+    from scipy.optimize import nnls  # takes a while to import, which nothing before the first page needs
+
     plain = [one for one in readings if one.joined is None]
     counts = [max(len(order) - 1, 0) for order in orders]
     size = sum(counts)

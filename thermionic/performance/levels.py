@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.driven import CONDUCTING
@@ -66,6 +65,10 @@ def reference_output(amplifier: SolvedAmplifier) -> float:
 
 def source_for(amplifier: SolvedAmplifier, output: float) -> float:
     """The source's level, V rms, for an output up to the sweep's most (W, V rms for a line load)."""
+    from scipy.interpolate import (
+        PchipInterpolator,  # takes a while to import, which nothing before the first page needs
+    )
+
     volt = (output * amplifier.load.ohm) ** 0.5 if amplifier.load.power else output
     points = amplifier.sweep
     volts = [0.0]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.optimize import brentq
 
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.design import Design, changed
@@ -25,6 +24,8 @@ def settled(
 ) -> Design:  # fmt: skip
     """The design with the value at ``path`` at which the tubes of a block draw ``wanted`` amperes each, at the
     nearest preferred value if of a ``series``. Raises ThermionicError."""
+    from scipy.optimize import brentq  # takes a while to import, which nothing before the first page needs
+
     state = {"near": near}
 
     def with_value(value: float) -> Design:

@@ -231,7 +231,7 @@ class _Layout:
 
     def _loop(self, loop: Block, rows: list[_Row], where: dict[str, _Row]) -> None:
         """Feedback or an extra part: in a lane under the row of what it joins, else in a row of its own."""
-        # Where each reference that is on this sheet leads to: the row, the place in it, whether a wire leaves upwards.
+        # Where each reference on this sheet leads to: the row, the place in it, whether a wire leaves upwards.
         found: list[tuple[_Row, Point, bool]] = []
         for reference in loop.references.values():
             producer, port = split(reference)

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.optimize import brentq
 
 from thermionic.amplifier import Compiled, SolvedAmplifier
 from thermionic.blocks.facets import HeaterFeed, HeaterUse
@@ -106,6 +105,8 @@ def _solved(feed: HeaterFeed, uses: list[HeaterUse], volt: float) -> StringState
 
 def _root(function: Callable[[float], float], low: float, high: float) -> float:
     """Where a rising function is nothing."""
+    from scipy.optimize import brentq  # takes a while to import, which nothing before the first page needs
+
     if high <= low or function(high) <= 0:
         return high
     if function(low) >= 0:

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.integrate import cumulative_trapezoid
 
 from thermionic import budget
 from thermionic.amplifier import SolvedAmplifier
@@ -132,6 +131,10 @@ def _idling(system: System, mains: MainsState) -> Array:
 
 def _means(seconds: Array, values: Array, hertz: float, cycles: int) -> Array:
     """The mean of each mains cycle, (cycles,)."""
+    from scipy.integrate import (
+        cumulative_trapezoid,  # takes a while to import, which nothing before the first page needs
+    )
+
     integral = cumulative_trapezoid(values, seconds, initial=0)
     edges = np.interp(np.arange(cycles + 1) / hertz, seconds, integral)
     means: Array = np.diff(edges) * hertz

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from scipy.optimize import brentq
-
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.blocks.facets import Rectified
 from thermionic.circuit.netlist import GROUND
@@ -66,6 +64,8 @@ def replacement(amplifier: SolvedAmplifier, block_id: str) -> tuple[Replacement,
     The resistor is looked for by solving, and taken from the E12 series; new selenium is unsure, so what was measured
     with the old one in place is the better aim.
     """
+    from scipy.optimize import brentq  # takes a while to import, which nothing before the first page needs
+
     design = amplifier.design
     use = next(one for one in amplifier.compiled.said(Rectified) if one.block == block_id)
     _, _, high = house_volts(design)

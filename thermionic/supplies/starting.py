@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.integrate import cumulative_trapezoid
 
 from thermionic.amplifier import Compiled, SolvedAmplifier, compile_design
 from thermionic.blocks.facets import Copper, Rectified, Standby
@@ -121,6 +120,10 @@ def _peaks(
     compiled: Compiled, netlist: Netlist, run: StartUp, kind: type[Capacitor] | type[Resistor]
 ) -> dict[str, Peak]:
     """The highest voltage of every capacitor, or the greatest heat of every resistor, the mean of a second."""
+    from scipy.integrate import (
+        cumulative_trapezoid,  # takes a while to import, which nothing before the first page needs
+    )
+
     found = {}
     for path, part in compiled.components(kind):
         for name in compiled.designators(path):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.optimize import brentq
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import BiasTrim, TubeUse
@@ -85,6 +84,8 @@ def _need(
     deviations: float,
     volt: float,
 ) -> Need:
+    from scipy.optimize import brentq  # takes a while to import, which nothing before the first page needs
+
     spread = Spread()
     emission = float(np.exp(spread.emission * deviations))
     mu = float(np.exp(spread.mu * spread.correlation * deviations))

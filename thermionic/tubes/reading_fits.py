@@ -27,9 +27,8 @@ def read_fit(kind: str, raw: Any) -> Fit:
     elif kind == "triode":
         found = TriodeCoefficients(**_of(TriodeCoefficients, coefficients))
     else:
-        space = coefficients.get("space") if isinstance(coefficients, dict) else None
-        own = {key: value for key, value in coefficients.items() if key != "space"} if space is not None else {}
-        triode = TriodeCoefficients(**_of(TriodeCoefficients, space))
+        own = dict(coefficients) if isinstance(coefficients, dict) else {}
+        triode = TriodeCoefficients(**_of(TriodeCoefficients, own.pop("space", None)))
         found = PentodeCoefficients(triode, **_of(PentodeCoefficients, own, without="space"))
     return Fit(kind, found, tuple(residuals), float(rms))  # type: ignore[arg-type]
 
@@ -40,7 +39,11 @@ def _of(kind: type[Any], raw: Any, without: str = "") -> dict[str, float]:
 
 def _numbers(raw: Any, known: dict[str, bool]) -> dict[str, float]:
     """Coefficients by name, ``known`` saying of each whether it must be there. Raises FitRefused."""
-    if not isinstance(raw, dict) or set(raw) - set(known) or any(must and key not in raw for key, must in known.items()):
+    if (
+        not isinstance(raw, dict)
+        or set(raw) - set(known)
+        or any(must and key not in raw for key, must in known.items())
+    ):
         raise FitRefused(f"The fit has other coefficients than {', '.join(known)}.")
     for key, value in raw.items():
         if not _is_number(value) or not (0.0 if key in _MAY_BE_NOTHING else 1e-12) <= value < 1e12:

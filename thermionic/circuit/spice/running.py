@@ -8,7 +8,6 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import CubicSpline
 
 from thermionic import budget
 from thermionic.circuit.large_signal import distortion, drive
@@ -337,6 +336,8 @@ def _startup(netlist: Netlist, until: float, off: float | None, named: Sequence[
 
 def _fourier(moved: Transient, wave: Array, four: Four) -> dict[str, Any]:
     """The harmonics of a curve over the last period: amplitudes (V peak), phases (degrees, of a sine), distortion."""
+    from scipy.interpolate import CubicSpline  # takes a while to import, which nothing before the first page needs
+
     hertz, count = four.hertz, four.harmonics
     samples_in = max(_SAMPLES, 8 * count)
     end = moved.seconds[-1]
