@@ -10,6 +10,7 @@ from django.db import transaction
 from bold_anode.accounts import carrying
 from bold_anode.accounts.models import Upload
 from bold_anode.frame.apart import apart, in_application
+from bold_anode.frame.owned import alone
 from bold_anode.tasks import operations as tasks
 from bold_anode.tasks.kinds import Report
 from bold_anode.tasks.models import Work
@@ -29,7 +30,7 @@ def ask(user: Any, name: str, content: bytes) -> Work:
         )
     if not content.startswith(b"PK"):
         raise DesignRefused("The file is no export of a workshop: choose the .zip that Export everything gave.")
-    with transaction.atomic():
+    with alone(user):
         if Work.objects.of(user).filter(kind=IMPORT).under_way().exists():
             raise ValueRefused("An import is under way. Wait for it, or cancel it.")
         Upload.objects.filter(owner=user).delete()

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 from django.contrib import messages
+from django.db import OperationalError
 from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -43,6 +45,8 @@ class Shown:
     before: Solved | None
 
 
+_log = logging.getLogger("bold_anode.rooms")
+_OUR_FAULT = "That is an error of ours, which the log describes. The other rooms may work."
 _rooms: dict[str, Room] = {}
 _ORDER = ("brief", "chain", "iron", "rails", "heaters", "chassis", "earths", "power-up")
 
@@ -113,6 +117,14 @@ class RoomInAddress:
         return slug
 
 
+def _not_drawn(request: Request, project: Project, room: Room, reason: str, status: int) -> HttpResponse:
+    """In a room's place: why it is not shown, with undo and the way to the other rooms."""
+    context = {"project": project, "refusal": reason, "room": room, "rooms": rooms()}
+    response = render(request, "amps/unsolved.html", context, status=status)
+    response["HX-Refresh"] = "true"  # to htmx: this is a page, not a piece of one
+    return response
+
+
 def draw_room(request: Request, project: Project, slug: str, notice: str = "", status: int = 200) -> HttpResponse:
     """A room as a page, or as the fragment that htmx asked for; the strip and the findings come along."""
     room = _rooms[slug]
@@ -121,10 +133,12 @@ def draw_room(request: Request, project: Project, slug: str, notice: str = "", s
         before = _solved_before(project)
         template, context = room.draw(request, Shown(project, now, before))
     except ThermionicError as refusal:
-        context = {"project": project, "refusal": refusal, "room": room, "rooms": rooms()}
-        response = render(request, "amps/unsolved.html", context, status=422)
-        response["HX-Refresh"] = "true"  # to htmx: this is a page, not a piece of one
-        return response
+        return _not_drawn(request, project, room, str(refusal), 422)
+    except OperationalError:
+        raise  # which says by itself what is missing
+    except Exception:
+        _log.exception("%s of project %s, revision %s, cannot be drawn", room.title, project.pk, project.at.number)
+        return _not_drawn(request, project, room, _OUR_FAULT, 500)
     context |= {
         "frame": "frame/room_fragment.html" if request.htmx else "frame/room_page.html",
         "project": project,
