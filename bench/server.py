@@ -25,12 +25,14 @@ def first_start(folder: Path) -> None:
 class Run:
     """One ./start with everything that it makes in a folder of its own."""
 
-    def __init__(self, folder: Path, port: int, descriptors: int | None = None, **settings: str) -> None:
+    def __init__(
+        self, folder: Path, port: int, descriptors: int | None = None, log: Path | None = None, **settings: str
+    ) -> None:
         self.port, self.folder = port, folder
-        surroundings = {**os.environ, "BOLD_ANODE_LOCAL": str(folder), **settings}
+        ours = {key: value for key, value in os.environ.items() if key != "DATABASE_URL"}
+        surroundings = {**ours, "BOLD_ANODE_LOCAL": str(folder), **settings}
         limit = (lambda: resource.setrlimit(resource.RLIMIT_NOFILE, (descriptors,) * 2)) if descriptors else None
-        surroundings.pop("DATABASE_URL", None)
-        self.log = (folder.parent / "start.log").open("a+")
+        self.log = (log or folder.parent / "start.log").open("a+")
         self.at = self.log.tell()
         self.process = subprocess.Popen(
             [ROOT / "start", "--port", str(port)], env=surroundings, stdout=self.log, stderr=self.log,

@@ -4,6 +4,7 @@ import http.client
 import json
 import re
 import subprocess
+import time
 from http.cookies import SimpleCookie
 from urllib.parse import urlencode, urlsplit
 
@@ -17,19 +18,31 @@ class Refused(Exception):
 class Workshop:
     """An account's session with the application at an address."""
 
-    def __init__(self, address: str, user: str = USER, password: str = PASSWORD, new: bool = False) -> None:
+    def __init__(
+        self,
+        address: str,
+        user: str = USER,
+        password: str = PASSWORD,
+        new: bool = False,
+        invitation: str = "",
+        connection: http.client.HTTPConnection | None = None,
+    ) -> None:
         self.address = address
-        self.connection = http.client.HTTPConnection(urlsplit(address).netloc, timeout=120)
+        self.connection = connection or http.client.HTTPConnection(urlsplit(address).netloc, timeout=120)
         self.cookies: dict[str, str] = {}
         self.get("/sign-in/")
         if new:
-            self.post("/sign-up/", username=user, password1=password, password2=password)
+            self.post("/sign-up/", username=user, password1=password, password2=password, invitation=invitation)
         else:
             self.post("/sign-in/", username=user, password=password)
 
+    def _headers(self) -> dict[str, str]:
+        cookie = "; ".join(f"{name}={value}" for name, value in self.cookies.items())
+        return {"Host": urlsplit(self.address).netloc, "Cookie": cookie}
+
     def _ask(self, method: str, where: str, body: bytes | None = None, **headers: str) -> tuple[str, str]:
         """The answer's text and where a redirection leads."""
-        headers |= {"Cookie": "; ".join(f"{name}={value}" for name, value in self.cookies.items())}
+        headers |= self._headers()
         if method == "POST":
             headers |= {"X-CSRFToken": self.cookies["csrftoken"], "Referer": self.address}
         self.connection.request(method, where, body, headers)
@@ -53,17 +66,37 @@ class Workshop:
         text, place = self._ask("POST", where, urlencode(values).encode(), **headers)
         return text if htmx else place
 
+    def send(self, where: str, name: str, content: bytes, **values: str) -> str:
+        """Send a file with a form's other values; where the answer leads."""
+        mark = "----bench"
+        fields = "".join(
+            f'--{mark}\r\nContent-Disposition: form-data; name="{key}"\r\n\r\n{value}\r\n'
+            for key, value in values.items()
+        )
+        head = f'--{mark}\r\nContent-Disposition: form-data; name="file"; filename="{name}"\r\n\r\n'
+        data = (fields + head).encode() + content + f"\r\n--{mark}--\r\n".encode()
+        return self._ask("POST", where, data, **{"Content-Type": f"multipart/form-data; boundary={mark}"})[1]
+
     def upload(self, design: dict) -> int:
         """Import a design; the project's number."""
-        mark = "----bench"
-        data = (
-            f'--{mark}\r\nContent-Disposition: form-data; name="file"; filename="bench.json"\r\n'
-            f"Content-Type: application/json\r\n\r\n{json.dumps(design)}\r\n--{mark}--\r\n"
-        ).encode()
-        place = self._ask("POST", "/amps/import/", data, **{"Content-Type": f"multipart/form-data; boundary={mark}"})[
-            1
-        ]
+        place = self.send("/amps/import/", "bench.json", json.dumps(design).encode())
         return int(re.search(r"/amps/(\d+)/", place).group(1))
+
+    def fetch(self, where: str) -> bytes:
+        """A file."""
+        self.connection.request("GET", where, headers=self._headers())
+        return self.connection.getresponse().read()
+
+    def arrived(self, content: bytes, seconds: float = 120) -> str:
+        """Import an export of an account and wait until a worker has done so; what the page says then."""
+        self.send("/account/import/", "workshop.zip", content)
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            said = self.get("/account/import/state/", htmx=True)
+            if "every 1s" not in said:
+                return said
+            time.sleep(0.3)
+        return "THE IMPORT DOES NOT END"
 
     def edit(self, project: int, path: str, value: str, stage: str = "output") -> str:
         """A changed value in Chain, as the page posts it; the piece of page that comes back."""

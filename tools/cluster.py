@@ -89,18 +89,22 @@ class Cluster:
         return versions[max(versions, key=int)]
 
     def start(self) -> None:
-        """Make the cluster if it is not there, and serve it. Raises Refused."""
+        """Make the cluster if it is not there, and start its server, which ``wait`` waits for. Raises Refused."""
         self._put_aside_unfinished()
         if not self.data.exists():
             self._make()
         self.stop_left_over()
-        self.serve()
+        self._launch()
 
     def serve(self) -> None:
-        """Start the server on its port and wait until it answers. Raises Refused."""
+        """Start the server on its port again and wait until it answers. Raises Refused."""
+        self._launch()
+        self.wait()
+
+    def wait(self) -> None:
+        """Wait until the server answers; one that ends at once is started again. Raises Refused."""
         deadline = time.monotonic() + _START_SECONDS
         while time.monotonic() < deadline:
-            self._launch()
             while time.monotonic() < deadline and self.process and self.process.poll() is None:
                 ready = [self.bin / "pg_isready", "-q", "-h", "127.0.0.1", "-p", str(self.port)]
                 if subprocess.run(ready, cwd="/").returncode == 0:
@@ -108,6 +112,7 @@ class Cluster:
                 time.sleep(0.05)
             # After a server was killed, its last processes take a moment to be gone.
             time.sleep(0.5)
+            self._launch()
         self.stop()
         raise Refused(f"PostgreSQL did not start; {local.LOCAL / 'postgres.log'} says why.")
 
@@ -200,9 +205,10 @@ class Cluster:
 
 
 @contextmanager
-def database(name: str, *, lasting: bool) -> Iterator[tuple[str, Cluster | None]]:
+def database(name: str, *, lasting: bool, wait: bool = True) -> Iterator[tuple[str, Cluster | None]]:
     """The address of a PostgreSQL database: that of DATABASE_URL if set, else in a private cluster, which is given
-    too, while within. That nobody else runs the cluster is for the caller to see to."""
+    too, while within; without ``wait`` before it answers. That nobody else runs the cluster is for the caller to see
+    to."""
     given = os.environ.get("DATABASE_URL")
     if given:
         yield given, None
@@ -210,6 +216,8 @@ def database(name: str, *, lasting: bool) -> Iterator[tuple[str, Cluster | None]
     cluster = Cluster(name, lasting=lasting)
     try:
         cluster.start()
+        if wait:
+            cluster.wait()
         yield cluster.url("postgres"), cluster
     finally:
         cluster.stop()

@@ -5,6 +5,7 @@ Only the standard library is used here, since nothing else may be installed yet.
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import secrets
@@ -25,8 +26,9 @@ class Refused(Exception):
 
 
 def say(text: str) -> None:
-    """A line to the person at the terminal."""
-    print(text, flush=True)
+    """A line to the person at the terminal; where there is nobody, or no room for it, it is left out."""
+    with contextlib.suppress(OSError):
+        print(text, flush=True)
 
 
 def run(command: list[str], what: str, **options: object) -> None:

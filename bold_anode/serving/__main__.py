@@ -5,6 +5,7 @@ slow or an idle client holds nothing that another needs; a connection that is ke
 so with the solutions that are kept there.
 """
 
+import contextlib
 import ctypes
 import gc
 import logging
@@ -94,8 +95,9 @@ def main() -> None:
         status = 1
     finally:
         # A request that is being answered has had its time to end; the interpreter need not wait for its thread.
-        sys.stdout.flush()
-        sys.stderr.flush()
+        with contextlib.suppress(OSError):
+            sys.stdout.flush()
+            sys.stderr.flush()
         os._exit(status)
 
 

@@ -92,7 +92,7 @@ def test_an_environment_left_in_the_middle_is_made_anew(tmp_path, monkeypatch):
     assert len(commands) == 8
     (tmp_path / "venv" / "installed-app").write_text("for other packages")
     local.environment(tests=False)
-    assert commands[4:] == ["pip"]
+    assert commands[8:] == ["pip", "pip", "pip"]
 
 
 def test_only_one_runs_from_a_folder_and_it_can_be_told_who(tmp_path, monkeypatch):

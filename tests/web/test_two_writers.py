@@ -174,8 +174,10 @@ def test_undo_and_a_change_at_once_leave_one_history(owner, project):
     assert numbers == list(range(1, len(numbers) + 1))
     project.refresh_from_db()
     assert project.current.project_id == project.pk
-    at_once(lambda number: delete_project(owner, project.pk) if number == 0 else change_design(owner, project.pk, edit),
-            writers=1)  # fmt: skip
+    delete_or_edit = lambda number: (
+        change_design(owner, project.pk, edit) if number else delete_project(owner, project.pk)
+    )
+    at_once(delete_or_edit, writers=2)
     assert Project.objects.of(owner).count() == 0
 
 

@@ -92,9 +92,12 @@ def test_no_more_waits_for_one_user_than_is_fair(owner, stranger, counting):
 
 def job():
     """A job of the queue that a worker has begun."""
-    return ProcrastinateJob.objects.create(
-        queue_name="default", task_name="work", args={}, status="doing", priority=0, attempts=0, abort_requested=False
-    ).pk
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "INSERT INTO procrastinate_jobs (queue_name, task_name, args, status) "
+            "VALUES ('default', 'work', '{}', 'doing') RETURNING id"
+        )
+        return cursor.fetchone()[0]
 
 
 def taken_in_turn():
