@@ -1,10 +1,12 @@
 """A ./start of one's own for a bench: everything that it makes lies in a folder that is thrown away."""
 
+import contextlib
 import os
 import random
 import resource
 import shutil
 import signal
+import socket
 import subprocess
 import time
 from pathlib import Path
@@ -13,6 +15,15 @@ ROOT = Path(__file__).resolve().parent.parent
 PATIENCE = 90
 ANYTHING = ("start", "all", "postgres", "web", "start")
 MARKS = (("postgres", "postgres"), ("serving", "web"), ("manage.py work", "worker"))
+
+
+def quiet_port() -> int:
+    """A free port of loopback that no outgoing connection is given meanwhile: below those that the system chooses."""
+    while True:
+        port = random.randrange(20_000, 30_000)
+        with socket.socket() as probe, contextlib.suppress(OSError):
+            probe.bind(("127.0.0.1", port))
+            return port
 
 
 def first_start(folder: Path) -> None:

@@ -186,6 +186,7 @@ def begin_unknown(user: Any, name: str, leads: str) -> UnknownIron:
 def read_unknown(user: Any, unknown_id: int, typed: dict[str, str]) -> UnknownIron:
     """Keep a reading: ``ohms`` between ``a`` and ``b`` ("open" for none), or ``volts`` there with ``applied`` on
     ``on_a`` and ``on_b``. Raises Http404, ValueRefused."""
+    unknown_of(user, unknown_id)  # whose it is comes before what was typed
     reading = _reading(typed)
 
     def change(unknown: UnknownIron) -> list[dict[str, Any]]:

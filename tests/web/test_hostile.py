@@ -6,6 +6,7 @@ HOSTILE=5000 ./test tests/web/test_hostile.py sends more of them.
 import logging
 import os
 import random
+import re
 
 import pytest
 from django.apps import apps
@@ -15,9 +16,13 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 from django.urls import URLPattern, URLResolver, get_resolver
 
-from bold_anode.amps.models import Project, Summary
+from bold_anode.amps import variants
+from bold_anode.amps.models import Project
 from bold_anode.chassis.operations import keep_variant
+from bold_anode.frame.bounds import Checked
+from bold_anode.iron.operations import add_item, begin_unknown, read_unknown
 from bold_anode.powerup.operations import start_set_on
+from bold_anode.rails.operations import add_reading
 from bold_anode.tasks.models import Work
 from bold_anode.tubes.models import OwnTube
 from bold_anode.tubes.operations import Measured, add_tube
@@ -54,7 +59,7 @@ ACTIONS = [
     "x",
 ]
 # These end or lock the session that the others are sent in; what they do is tested by itself.
-LEFT_OUT = {"sign-out", "delete-account", "sign-in", "sign-up", "change-password"}
+LEFT_OUT = {"sign-out", "sign-out-everywhere", "delete-account", "sign-in", "sign-up", "change-password"}
 
 
 def patterns(resolver=None, before=""):
@@ -70,16 +75,13 @@ ROUTES = [(one, route) for one, route in patterns()]
 
 
 def address(route, values):
-    for name, value in values.items():
-        for kind in ("int", "room", "slug", "str"):
-            route = route.replace(f"<{kind}:{name}>", str(value))
-    return "/" + route
+    """A route with a value in each of its places."""
+    return "/" + re.sub(r"<\w+:(\w+)>", lambda place: str(values[place[1]]), route)
 
 
 def stored():
     """Everything that users have stored; sessions, sign-in attempts and what is worked out from it aside."""
-    kept = ("amps", "chassis", "powerup", "tubes", "auth")
-    models = [model for model in apps.get_models() if model._meta.app_label in kept and model is not Summary]
+    models = [model for model in apps.get_models() if issubclass(model, Checked)] + [get_user_model()]
     return {model.__name__: list(model.objects.order_by("pk").values()) for model in models}
 
 
@@ -88,6 +90,9 @@ def things(owner, stranger, project):
     tube = add_tube(owner, Measured("Mine", "rectifier", "drop_v,anode_a\n17,0.225\n10,0.1\n", "300", "1"))
     reading_set = start_set_on(project.current, Step.NO_TUBES, 230.0, "left")
     work = Work.objects.create(owner=owner, kind="likely faults", about="nothing")
+    variants.keep(owner, project.pk, "Beside")
+    unknown = begin_unknown(owner, "From the shed", "red blue black")
+    read_unknown(owner, unknown.pk, {"a": "red", "b": "blue", "ohms": "12"})
     return {
         "project_id": project.pk,
         "set_id": reading_set.pk,
@@ -97,6 +102,14 @@ def things(owner, stranger, project):
         "layout_id": keep_variant(owner, project.pk, "Another").pk,
         "kind": "changes",
         "name": "top.svg",
+        "item_id": add_item(owner, "choke", "A choke", "", "", {}).pk,
+        "unknown_id": unknown.pk,
+        "reading_id": add_reading(owner, "231").pk,
+        "variant_id": project.variants.first().pk,
+        "place": 0,
+        "block_id": "output",
+        "model": "tubes.owntube",
+        "pk": tube.pk,
     }
 
 
@@ -170,10 +183,16 @@ def test_whatever_is_sent_is_answered_and_what_is_refused_stores_nothing(bench, 
             assert now == before, (count, where)
         if len(now["Project"]) > MOST_PROJECTS:
             for extra in Project.objects.exclude(pk=kept["project_id"]):
-                Project.objects.filter(pk=extra.pk).update(current=None, previous=None)
+                Project.objects.filter(pk=extra.pk).update(current=None, previous=None, variant=None)
+                extra.variants.all().delete()
                 extra.delete()
             now = stored()
         before = now
+
+
+def test_every_place_of_an_address_is_filled(things):
+    for _, route in ROUTES:
+        assert "<" not in address(route, things), route
 
 
 @pytest.mark.parametrize("signed_in", [True, False])
