@@ -135,7 +135,10 @@ def say_origin(user: Any, project_id: int, path: str, source: str) -> Project:
 
 
 def _keep_origin(project: Project, path: str, source: str) -> None:
-    text = field(project.at.design, path).text
+    value = field(project.at.design, path)
+    if value.quantity is None:
+        raise ValueRefused(f"{value.title} is no figure of a piece of iron, which could be measured or read off it.")
+    text = value.text
     Origin.objects.update_or_create(project=project, path=path, defaults={"text": text, "source": source})
 
 

@@ -158,7 +158,20 @@ def test_box_heaters_earth_and_fittings_are_set_from_the_page(bench, project):
     assert layout_of(project).choice(wire.key).bends is None
 
 
-@pytest.mark.parametrize("bends", ["[[1]]", "{", "[[1, 2], 3]", "[" * 5000, '[["a", 2]]', "[[9000, 1]]"])
+@pytest.mark.parametrize(
+    "bends",
+    [
+        "[[1]]",
+        "{",
+        "[[1, 2], 3]",
+        "[" * 5000,
+        '[["a", 2]]',
+        "[[9000, 1]]",
+        f"[[{'9' * 400}, 1]]",
+        "[[1e400, 1]]",
+        "[[NaN, 1]]",
+    ],
+)
 def test_bends_that_are_none_are_refused(bench, project, bends):
     address = reverse("chassis-wire", args=[project.pk])
     response = bench.post(address, {"wire": "a > b", "bends": bends}, HTTP_HX_REQUEST="true")

@@ -7,11 +7,12 @@ from django.urls import reverse
 
 from bold_anode.accounts import carrying
 from bold_anode.amps.models import Project
-from bold_anode.amps.operations import create_project
+from bold_anode.amps.operations import change_design, create_project
 from bold_anode.iron import operations
-from bold_anode.iron.models import ShelfItem, UnknownIron
+from bold_anode.iron.models import Origin, ShelfItem, UnknownIron
 from thermionic import examples
 from thermionic.amplifier import solve
+from thermionic.design import changed
 from thermionic.design.iron import Piece, places_for, put_in
 from thermionic.errors import DesignRefused, ValueRefused
 from thermionic.iron.taps import on_taps, unloaded
@@ -170,6 +171,14 @@ def test_a_reading_that_is_none_is_refused_and_not_kept(bench, owner, typed, say
     unknown.refresh_from_db()
     assert (answer.status_code, unknown.readings) == (422, [])
     assert says in answer.content.decode()
+
+
+def test_only_a_figure_has_an_origin_however_long_a_name_is(bench, owner, project):
+    change_design(owner, project.pk, lambda design: (changed(design, "name", "n" * 120), "a long name"))
+    for path in ("name", "blocks/transformer/id", "blocks/transformer", "x" * 3000):
+        sent = {"path": path, "source": "measured"}
+        assert bench.post(reverse("iron-origin", args=[project.pk]), sent, HTTP_HX_REQUEST="true").status_code == 422
+    assert Origin.objects.count() == 0
 
 
 def test_iron_travels_with_an_account_and_nobody_else_sees_it(client, owner, stranger, project):
