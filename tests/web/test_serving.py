@@ -24,6 +24,8 @@ def application(environ, start_response):
         sent = environ["wsgi.input"].read()
         start_response("200 OK", [("Content-Length", str(len(sent)))])
         return [sent]
+    if path == "/slow":
+        time.sleep(1.5)
     if path == "/streamed":
         start_response("200 OK", headers[:1])
         return (PAGE[at : at + 1000] for at in range(0, 3000, 1000))
@@ -183,6 +185,8 @@ def test_a_full_house_closes_what_is_idle_of_whoever_has_most(monkeypatch):
     monkeypatch.setattr(connections, "most_connections", lambda: 20)
     with serving() as (server, port):
         mine = client(port, sent=request("/page") + request("/page"))
+        busy = client(port, "127.0.0.2", request("/slow"))  # which is the oldest of those that are closed
+        time.sleep(0.3)
         others = [client(port, "127.0.0.2", b"G") for _ in range(30)]
         time.sleep(0.3)
         assert len(server.active_channels) <= 20
@@ -195,7 +199,24 @@ def test_a_full_house_closes_what_is_idle_of_whoever_has_most(monkeypatch):
             assert header_of(stream)[0] == 200
             stream.read(len(PAGE))
         assert is_served(mine)
+        with busy:
+            busy.settimeout(10)
+            assert header_of(busy.makefile("rb"))[0] == 200
         for one in others:
+            one.close()
+
+
+def test_a_newcomer_to_a_full_house_takes_the_place_of_whoever_has_most(monkeypatch):
+    monkeypatch.setattr(connections, "most_connections", lambda: 20)
+    with serving() as (server, port):
+        many = [client(port, "127.0.0.2", b"G") for _ in range(16)]
+        few = [client(port, "127.0.0.3", b"G") for _ in range(4)]
+        time.sleep(0.3)
+        assert len(server.active_channels) == 20
+        assert is_served(client(port, "127.0.0.4"))
+        assert sum(is_closed(one) for one in many) == 1
+        assert not any(is_closed(one) for one in few)
+        for one in many + few:
             one.close()
 
 

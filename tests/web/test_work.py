@@ -158,6 +158,18 @@ def test_an_account_has_all_workers_but_one_at_most(owner, stranger, kinds_of_tw
     assert Work.objects.get(pk=operations.take_up(job())).owner == owner
 
 
+def test_who_has_less_at_work_goes_before_who_was_served_longer_ago(owner, stranger, kinds_of_two_lengths):
+    with connection.cursor() as cursor:
+        cursor.execute("INSERT INTO procrastinate_workers (last_heartbeat) SELECT now() FROM generate_series(1, 4)")
+    for count in range(3):
+        operations.ask(owner, "long", str(count))
+        operations.ask(stranger, "long", str(count))
+    first, second = operations.take_up(job()), operations.take_up(job())
+    assert [Work.objects.get(pk=work).owner for work in (first, second)] == [owner, stranger]
+    operations.do_work(second)
+    assert Work.objects.get(pk=operations.take_up(job())).owner == stranger
+
+
 def test_what_no_job_will_take_up_again_takes_nobodys_turn(owner, kinds_of_two_lengths):
     lost, before = operations.ask(owner, "short", "lost"), operations.ask(owner, "short", "of an earlier version")
     Work.objects.filter(pk=lost.pk).update(state=State.WORKING, job=10**9)
