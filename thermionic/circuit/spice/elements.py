@@ -196,18 +196,17 @@ def _junctions(
             raise NetlistRefused(f"{plain[0]} wants {what} and a model, and if need be an area.")
         area = value_of(words[at + 1] if len(words) == at + 2 else options.get("area", "1"), scope)
         area *= value_of(options.get("m", "1"), scope)
-        _put(
-            reader,
-            made(_model(reader, words[at], scope, options), plain[0], _nodes(reader, words[1:at], place), area),
-            place,
-        )
+        model, nodes = _model(reader, words[at], scope, options), _nodes(reader, words[1:at], place)
+        _put(reader, made(model, f"{place.prefix}{plain[0]}", nodes, area))
 
     return read
 
 
-def _put(reader: Builder, parts: semiconductors.Parts, place: Place) -> None:
+def _put(reader: Builder, parts: semiconductors.Parts) -> None:
+    """Add the parts of a semiconductor, which was given its full name: its inner nodes are called after that, so that
+    no other subcircuit's semiconductor of the same name shares them."""
     for name, device, nodes in parts:
-        reader.add(name, device, nodes, place.prefix)
+        reader.add(name, device, nodes)
 
 
 def _model(reader: Builder, name: str, scope: Scope, options: Mapping[str, str]) -> Model:
@@ -236,7 +235,7 @@ def _mosfet(reader: Builder, text: str, scope: Scope, place: Place) -> None:
     )
     many = value_of(options.get("m", "1"), scope)
     nodes = _nodes(reader, names, place)
-    _put(reader, semiconductors.mosfet(model, plain[0], nodes, width, length, many), place)
+    _put(reader, semiconductors.mosfet(model, f"{place.prefix}{plain[0]}", nodes, width, length, many))
 
 
 def _switch(reader: Builder, text: str, scope: Scope, place: Place) -> None:
@@ -253,7 +252,8 @@ def _switch(reader: Builder, text: str, scope: Scope, place: Place) -> None:
     ends = _nodes(reader, words[1:3], place)
     control = _nodes(reader, words[3:5], place) if by == "v" else (reader.sense(words[3], place), GROUND)
     model = _model(reader, words[-1], scope, {})
-    _put(reader, semiconductors.switch(model, plain[0], (ends[0], ends[1]), (control[0], control[1]), by), place)
+    name = f"{place.prefix}{plain[0]}"
+    _put(reader, semiconductors.switch(model, name, (ends[0], ends[1]), (control[0], control[1]), by))
 
 
 def control_nodes(reader: Builder, law: ExpressionLaw, place: Place) -> tuple[str, ...]:
