@@ -42,7 +42,7 @@ class Workshop:
 
     def _ask(self, method: str, where: str, body: bytes | None = None, **headers: str) -> tuple[str, str]:
         """The answer's text and where a redirection leads."""
-        headers |= self._headers()
+        headers |= self.headers()
         if method == "POST":
             headers |= {"X-CSRFToken": self.cookies["csrftoken"], "Referer": self.address}
         self.connection.request(method, where, body, headers)
@@ -84,7 +84,7 @@ class Workshop:
 
     def fetch(self, where: str) -> bytes:
         """A file."""
-        self.connection.request("GET", where, headers=self._headers())
+        self.connection.request("GET", where, headers=self.headers())
         return self.connection.getresponse().read()
 
     def arrived(self, content: bytes, seconds: float = 120) -> str:
