@@ -247,6 +247,8 @@ class Supervisor:
         """Start again what has ended and has waited long enough. Raises Refused where nothing was ever served."""
         self._database_again()
         for child in self.children:
+            if child.process is None:
+                continue
             if not child.has_ended:
                 self.has_served |= time.monotonic() - child.since > _SOON
                 continue

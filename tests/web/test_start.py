@@ -128,8 +128,9 @@ def test_what_a_killed_run_left_is_ended_and_nobody_elses_process(tmp_path, monk
 def test_a_process_that_keeps_ending_is_given_up_with_a_sentence(tmp_path, monkeypatch, capsys):
     monkeypatch.setattr(local, "LOCAL", tmp_path)
     child = running.Child("web process", ["false"], {})
-    supervisor = running.Supervisor([child], running.Record("start"), None)
-    supervisor.launch()
+    later = running.Child("task worker", ["true"], {})  # which is started once pages are served
+    supervisor = running.Supervisor([child, later], running.Record("start"), None)
+    supervisor.launch(child)
     monkeypatch.setattr(running, "_FIRST_WAIT", 0.01)
     with pytest.raises(local.Refused, match="web process ended 5 times"):
         supervisor.watch()
