@@ -36,7 +36,8 @@ class Workshop:
         else:
             self.post("/sign-in/", username=user, password=password)
 
-    def _headers(self) -> dict[str, str]:
+    def headers(self) -> dict[str, str]:
+        """What a browser sends of itself with every request."""
         cookie = "; ".join(f"{name}={value}" for name, value in self.cookies.items())
         return {"Host": urlsplit(self.address).netloc, "Cookie": cookie}
 
