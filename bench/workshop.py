@@ -104,10 +104,12 @@ class Workshop:
         return self.post(f"/amps/{project}/chain/change/", htmx=True, path=path, value=value, stage=stage)
 
     def follow(self, project: int, answer: str) -> None:
-        """Ask for what the page asks for by itself after an edit: the findings with their cures."""
-        found = re.search(rf'hx-get="(/amps/{project}/chain/findings/\?seen=\d+)"', answer)
-        if found:
-            self.get(found[1], htmx=True)
+        """Ask for what the page asks for by itself after an edit: the findings, then the same with their cures."""
+        for _ in range(3):
+            address = re.search(rf'hx-get="(/amps/{project}/chain/findings/\?seen=\d+)"', answer)
+            if not address:
+                return
+            answer = self.get(address[1], htmx=True)
 
 
 def memory() -> dict[str, float]:

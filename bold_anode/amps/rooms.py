@@ -21,6 +21,7 @@ from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic.errors import ThermionicError
+from thermionic.findings import Finding
 
 
 @dataclass(frozen=True)
@@ -47,6 +48,8 @@ class Shown:
 
 _log = logging.getLogger("bold_anode.rooms")
 _OUR_FAULT = "That is an error of ours, which the log describes. The other rooms may work."
+# The page asks for the findings by itself, and shows those of before meanwhile.
+_FINDINGS_DUE = {"are_findings_due": True, "wait": "1ms"}
 _rooms: dict[str, Room] = {}
 _ORDER = ("brief", "chain", "iron", "rails", "heaters", "chassis", "earths", "power-up")
 
@@ -83,21 +86,38 @@ def _solved_before(project: Project) -> Solved | None:
         return None
 
 
-def _findings(now: Solved, before: Solved | None) -> dict[str, Any]:
-    """What the template of the findings needs of the solution."""
+def _examined(project: Project, now: Solved) -> tuple[list[Finding], str]:
+    """The findings; where they cannot be computed, none, and the reason as a sentence."""
+    try:
+        return now.findings, ""
+    except ThermionicError as refusal:
+        return [], str(refusal)
+    except OperationalError:
+        raise  # which says by itself what is missing
+    except Exception:
+        _log.exception("Findings of project %s, revision %s, fail", project.pk, project.at.number)
+        return [], _OUR_FAULT
+
+
+def _findings(project: Project, now: Solved, before: Solved | None) -> dict[str, Any]:
+    """What the template of the findings needs; computes them where that has not been done."""
+    findings, reason = _examined(project, now)
+    known = {finding.key for finding in before.findings} if before and before.is_examined else None
     return {
-        "findings": now.findings,
-        "new_findings": {f.key for f in now.findings} - {f.key for f in before.findings} if before else set(),
-        "is_cured": now.is_cured,
+        "findings": findings,
+        "not_examined": reason,
+        "new_findings": set() if known is None else {finding.key for finding in findings} - known,
+        "wait": "" if reason or now.is_cured else "300ms",
     }
 
 
 def draw_findings(request: Request, project: Project, slug: str) -> HttpResponse:
-    """The findings with their cures, which a room is drawn without. Raises ThermionicError."""
-    room = _rooms[slug]
+    """The findings, which an edit is answered without; asked for again, with their cures. Raises ThermionicError."""
     now = solved(project.at)
-    looked = now.look_for_cures()
-    context = {"project": project, "room": room, "again": not looked, **_findings(now, _solved_before(project))}
+    is_searched = not now.is_examined or now.look_for_cures()
+    context = {"project": project, "room": _rooms[slug], **_findings(project, now, _solved_before(project))}
+    if not is_searched:
+        context["wait"] = "3s"
     return render(request, "frame/findings.html", context)
 
 
@@ -126,7 +146,8 @@ def _not_drawn(request: Request, project: Project, room: Room, reason: str, stat
 
 
 def draw_room(request: Request, project: Project, slug: str, notice: str = "", status: int = 200) -> HttpResponse:
-    """A room as a page, or as the fragment that htmx asked for; the strip and the findings come along."""
+    """A room as a page, or as the fragment that htmx asked for; the strip comes along, and the
+    findings where they are known already: an edit is answered before they are."""
     room = _rooms[slug]
     try:
         now = solved(project.at)
@@ -145,7 +166,7 @@ def draw_room(request: Request, project: Project, slug: str, notice: str = "", s
         "room": room,
         "rooms": rooms(),
         "strip": strip(now.amplifier, before.amplifier if before else None),
-        **_findings(now, before),
+        **(_FINDINGS_DUE if request.htmx and not now.is_examined else _findings(project, now, before)),
         "can_undo": project.can_undo(),
         "can_redo": project.can_redo(),
         "notice": notice,

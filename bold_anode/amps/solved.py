@@ -39,13 +39,21 @@ class Solved:
 
     @lazily
     def findings(self) -> list[findings.Finding]:
-        """All findings, worst first."""
-        return findings.examine(self.amplifier)
+        """All findings, worst first. Raises ThermionicError, of which BudgetSpent where they take too long."""
+        with budget.limit(settings.SOLVE_SECONDS):
+            findings_of_all_rules = findings.examine(self.amplifier)
+        self.amplifier.stand_alone()
+        return findings_of_all_rules
+
+    @property
+    def is_examined(self) -> bool:
+        """Whether the findings have been computed already."""
+        return "findings" in vars(self)
 
     @property
     def is_cured(self) -> bool:
-        """Whether the cure of every finding is known."""
-        return all(finding.is_cure_known for finding in self.findings)
+        """Whether the findings and the cure of each are known."""
+        return self.is_examined and all(finding.is_cure_known for finding in self.findings)
 
     def look_for_cures(self) -> bool:
         """Find what cures each finding, while nobody's edit waits for it; what takes too long goes without.
@@ -128,8 +136,7 @@ def solved_design(design: Design, near: Solved | None = None) -> Solved:
         with budget.limit(settings.SOLVE_SECONDS):
             found = Solved(solve(design, near.amplifier if near else None))
             # A design that has no steady state when it is driven is refused here, before it is stored.
-            _ = found.findings
-        found.amplifier.stand_alone()
+            _ = found.amplifier.sweep
         if time.thread_time() - began > WORTH_SHARING_SECONDS:
             _share(key, found)
         return _keep(key, found)

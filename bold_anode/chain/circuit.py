@@ -17,7 +17,6 @@ from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import KINDS, Group
 from thermionic.design import Design
-from thermionic.findings import Finding
 from thermionic.schematic import Sheet, signal_sheet, supply_sheet
 
 
@@ -25,12 +24,11 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """Drawing, supply, and the selected stage."""
     amplifier = shown.solved.amplifier
     before = shown.before.amplifier if shown.before else None
-    severities = _severities(shown.solved.findings)
     block_id = _selected(amplifier, request.POST.get("stage") or request.GET.get("stage") or "")
     uses = amplifier.compiled.tubes_of(block_id)
 
     def on_paper(sheet: Sheet, title: str) -> SafeString:
-        placed = drawing(sheet, amplifier, before, severities)
+        placed = drawing(sheet, amplifier, before)
         context = {"sheet": placed, "title": title, "stage": block_id}
         return mark_safe(loader.render_to_string("chain/drawing.svg", context))
 
@@ -66,14 +64,6 @@ def _actions(design: Design, block_id: str) -> list[tuple[str, str]]:
     if any(getattr(other, "push_pull", True) is False for other, _, _ in documents.consumers(design, block_id)):
         found.insert(0, ("push-pull", "Make it push-pull"))
     return found
-
-
-def _severities(findings: list[Finding]) -> dict[str, str]:
-    """The severity of the worst finding about each path; findings come worst first."""
-    severities: dict[str, str] = {}
-    for finding in findings:
-        severities.setdefault(finding.path, finding.severity.name.lower())
-    return severities
 
 
 def _selected(amplifier: SolvedAmplifier, wanted: str) -> str:

@@ -59,7 +59,7 @@ class PartMark:
     outline: str
     spoken: str
     heat: str
-    marks: str
+    changed: bool
     block: str
     box: tuple[float, float, float, float]
 
@@ -119,10 +119,8 @@ def _box(x: float, baseline: float, anchor: str, lines: list[tuple[str, str]]) -
 class _Pen:
     """Puts solved numbers on a sheet, knowing the amplifier and what it was before."""
 
-    def __init__(
-        self, amplifier: SolvedAmplifier, before: SolvedAmplifier | None, severities: dict[str, str]
-    ) -> None:
-        self.amplifier, self.before, self.severities = amplifier, before, severities
+    def __init__(self, amplifier: SolvedAmplifier, before: SolvedAmplifier | None) -> None:
+        self.amplifier, self.before = amplifier, before
         # The blocks that no change has touched.
         earlier = {block.id: block for block in before.design.blocks} if before else {}
         self.untouched = {block.id for block in amplifier.design.blocks if earlier.get(block.id) is block}
@@ -139,7 +137,6 @@ class _Pen:
         x, middle = mark.x + mark.label[0], mark.y + mark.label[1]
         baseline = middle - LINE * len(texts) / 2 + 11.0
         wide, high = mark.size
-        severity = self.severities.get(mark.path)
         spoken = f"{designator} {text} {heat}".strip() + f", {mark.name.lower()}"
         return PartMark(
             path=mark.path,
@@ -152,8 +149,7 @@ class _Pen:
             outline=_geometry(f"M{mark.x - wide / 2:g} {mark.y - high / 2:g}h{wide:g}v{high:g}h{-wide:g}z"),
             spoken=spoken,
             heat=heat,
-            marks=(f" finding-{severity}" if severity else "")
-            + (" changed" if self._value_differs(mark.main) else ""),
+            changed=self._value_differs(mark.main),
             block=mark.path.split("/")[1],
             box=_box(x, baseline, mark.label[2], texts),
         )
@@ -265,11 +261,9 @@ _FIGURES: dict[str, Callable[[SolvedAmplifier, sketch.Figure], str]] = {
 }
 
 
-def drawing(
-    sheet: Sheet, amplifier: SolvedAmplifier, before: SolvedAmplifier | None, severities: dict[str, str]
-) -> Drawing:
-    """The sheet with its numbers. ``severities`` maps a part's path to the severity of the worst finding about it."""
-    pen = _Pen(amplifier, before, severities)
+def drawing(sheet: Sheet, amplifier: SolvedAmplifier, before: SolvedAmplifier | None) -> Drawing:
+    """The sheet with its numbers, what differs from ``before`` marked."""
+    pen = _Pen(amplifier, before)
     return Drawing(
         width=sheet.width,
         height=sheet.height,

@@ -49,7 +49,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         except ThermionicError as reason:
             context["refusal"] = str(reason)
         else:
-            sheet = drawing(signal_sheet(amplifier.design), amplifier, other.amplifier, {})
+            sheet = drawing(signal_sheet(amplifier.design), amplifier, other.amplifier)
             context["drawing"] = _svg(sheet)
             found = differences(other.amplifier.design, amplifier.design)
             context["differences"] = [_said(one) for one in found if one.path != "name"]

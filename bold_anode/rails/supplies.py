@@ -18,14 +18,13 @@ from thermionic.values import Quantity, display
 @dataclass(frozen=True)
 class Chip:
     """A part that can be opened: its path, the value that the arrow keys step, its designator, what it is and its
-    value; ``marks`` the severity of what is found about it."""
+    value."""
 
     path: str
     main: str
     designator: str
     name: str
     text: str
-    marks: str = ""
 
 
 @dataclass(frozen=True)
@@ -51,18 +50,14 @@ class Node:
     draws: list[Draw]
     ac: bool = False
     changed: bool = False
-    marks: str = ""
     forks: list[list[Node]] = field(default_factory=list)
 
 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     amplifier = shown.solved.amplifier
-    severities: dict[str, str] = {}
-    for finding in shown.solved.findings:
-        severities.setdefault(finding.path, finding.severity.name.lower())
     before = _figures(shown.before.amplifier) if shown.before else {}
-    chains = [_chain(amplifier, root, severities, before) for root in supply_tree(amplifier)]
+    chains = [_chain(amplifier, root, before) for root in supply_tree(amplifier)]
     return "rails/supplies.html", {"chains": chains, "selenium": _selenium(amplifier)}
 
 
@@ -97,23 +92,21 @@ def _figures(amplifier: SolvedAmplifier) -> dict[str, str]:
     return found
 
 
-def _chain(
-    amplifier: SolvedAmplifier, root: Branch, severities: dict[str, str], before: dict[str, str]
-) -> list[Node]:
+def _chain(amplifier: SolvedAmplifier, root: Branch, before: dict[str, str]) -> list[Node]:
     """A branch and what follows it one by one, up to where it forks."""
     nodes = []
     branch = root
     while True:
-        node = _node(amplifier, branch, severities)
+        node = _node(amplifier, branch)
         node.changed = branch.block.id in before and before[branch.block.id] != _volt(branch) + _ampere(branch)
         nodes.append(node)
         if len(branch.behind) != 1:
-            node.forks = [_chain(amplifier, one, severities, before) for one in branch.behind]
+            node.forks = [_chain(amplifier, one, before) for one in branch.behind]
             return nodes
         branch = branch.behind[0]
 
 
-def _node(amplifier: SolvedAmplifier, branch: Branch, severities: dict[str, str]) -> Node:
+def _node(amplifier: SolvedAmplifier, branch: Branch) -> Node:
     block = branch.block
     behind = {one.block.id for one in branch.behind}
     draws = [
@@ -128,10 +121,9 @@ def _node(amplifier: SolvedAmplifier, branch: Branch, severities: dict[str, str]
         _volt(branch),
         display(branch.ripple, Quantity.VOLTAGE, 2) if branch.ripple is not None else "",
         _ampere(branch),
-        _chips(amplifier, block, severities),
+        _chips(amplifier, block),
         draws,
         branch.rms,
-        marks=severities.get(f"blocks/{block.id}", ""),
     )
 
 
@@ -147,10 +139,10 @@ def _ampere(branch: Branch) -> str:
     return display(abs(branch.ampere), Quantity.CURRENT) + (" rms" if branch.rms else "")
 
 
-def _chips(amplifier: SolvedAmplifier, block: Block, severities: dict[str, str]) -> list[Chip]:
+def _chips(amplifier: SolvedAmplifier, block: Block) -> list[Chip]:
     """The block as a whole, then each of its parts."""
     path = f"blocks/{block.id}"
-    found = [Chip(path, "", "", "", _whole(block), severities.get(path, ""))]
+    found = [Chip(path, "", "", "", _whole(block))]
     for name in type(block).model_fields:
         part = getattr(block, name)
         if not isinstance(part, Component):
@@ -163,7 +155,7 @@ def _chips(amplifier: SolvedAmplifier, block: Block, severities: dict[str, str])
         main = documents.field(amplifier.design, f"{own}/{part.main}")
         value = display(main.value, main.quantity) if main.quantity else main.text
         title = str(type(block).model_fields[name].title or name)
-        found.append(Chip(own, f"{own}/{part.main}", designator, title, value, severities.get(own, "")))
+        found.append(Chip(own, f"{own}/{part.main}", designator, title, value))
     return found
 
 

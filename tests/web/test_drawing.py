@@ -36,7 +36,7 @@ def box(mark):
 
 def drawings(amplifier, before=None):
     design = amplifier.design
-    return [drawing(sheet(design), amplifier, before, {}) for sheet in (signal_sheet, supply_sheet)]
+    return [drawing(sheet(design), amplifier, before) for sheet in (signal_sheet, supply_sheet)]
 
 
 def overlap(a, b, slack=SLACK):
@@ -109,7 +109,7 @@ def test_no_block_lies_on_itself(kind, whole):
     if whole:
         design = with_all_parts(design, kind)
     block = next(block for block in design.blocks if block.kind == kind)
-    sheet = drawing(block_sheet(design, block.id), solve(design), None, {})
+    sheet = drawing(block_sheet(design, block.id), solve(design), None)
     assert sheet.parts
     assert faults(sheet) == []
 
@@ -210,10 +210,10 @@ def test_what_did_not_change_is_not_marked():
     again = solve(EXAMPLES["lantern"])
     assert not any(station.changed for station in strip(amplifier, again).stations)
     sheet, _ = drawings(amplifier, again)
-    assert not any("changed" in mark.marks for mark in sheet.parts)
+    assert not any(mark.changed for mark in sheet.parts)
     assert not any("changed" in label.kind for label in sheet.labels)
     assert not any(figure.was for figure in stage_figures(amplifier, again, "output"))
     other = solve(changed(EXAMPLES["lantern"], "blocks/driver/anode_load/ohm", "82k"))
     sheet, _ = drawings(other, amplifier)
-    assert [mark.designator for mark in sheet.parts if "changed" in mark.marks] == ["R5"]
+    assert [mark.designator for mark in sheet.parts if mark.changed] == ["R5"]
     assert {"driver_anode", "driver_cathode"} <= {r.key for r in sheet.labels if "changed" in r.kind}

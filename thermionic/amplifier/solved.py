@@ -30,6 +30,8 @@ _RESPONSE_HERTZ = np.logspace(np.log10(2.0), np.log10(500e3), 73)
 # The drive levels at which power and distortion are solved, as shares of the output grid's idle bias.
 _SWEEP = np.array([0.05, 0.4, 0.7, 0.9, 1.0, 1.1, 1.2, 1.4])
 _OVERDRIVE = 2.0
+# What only saves time.
+_NOT_PICKLED = ("_remembered", "_elsewhere", "near")
 _FEWEST = 2  # levels that make a sweep
 # The sweep goes no further than so many times the drive at which the first tube of all swings to zero bias.
 _EARLIEST = 6.0
@@ -84,7 +86,7 @@ class SolvedAmplifier:
 
     def __getstate__(self) -> dict[str, Any]:
         """What is pickled: not what only saves time."""
-        return {name: value for name, value in vars(self).items() if name not in ("_remembered", "_elsewhere")}
+        return {name: value for name, value in vars(self).items() if name not in _NOT_PICKLED}
 
     def stand_alone(self) -> None:
         """Let go of what a similar amplifier has lent: what has been solved by now serves as well, and an amplifier
@@ -362,9 +364,9 @@ def solve(design: Design, near: SolvedAmplifier | None = None) -> SolvedAmplifie
     if near is None:
         return SolvedAmplifier(compiled, solve_circuit(compiled.netlist))
     compiled = compiled.like(near.compiled)
-    known = vars(near)  # only what it has been asked for already
-    elsewhere = {
+    known, older = vars(near), near.near  # only what has been solved already, here or before
+    elsewhere = older.elsewhere | {
         volt: (one.state, vars(one).get("without_tubes")) for volt, one in known.get("_elsewhere", {}).items()
     }
-    lent = _Near(known.get("without_tubes"), known.get("drive"), elsewhere)
+    lent = _Near(known.get("without_tubes", older.without_tubes), known.get("drive", older.drive), elsewhere)
     return SolvedAmplifier(compiled, solve_circuit(compiled.netlist, near.state), lent)

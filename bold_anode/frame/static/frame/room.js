@@ -27,3 +27,25 @@ document.body.addEventListener("htmx:configRequest", (event) => {
   const stage = document.querySelector("[data-stage]")?.dataset.stage;
   if (stage) event.detail.parameters.stage ??= stage;
 });
+
+// What a finding is about is marked in the room, by the severity of the worst: findings come worst first, and often
+// after the room.
+function markFindings() {
+  for (const part of document.querySelectorAll("[data-finding]")) delete part.dataset.finding;
+  for (const { dataset } of document.querySelectorAll(".finding[data-about]")) {
+    for (const part of document.querySelectorAll(`[data-path="${CSS.escape(dataset.about)}"]:not([data-finding])`)) {
+      part.dataset.finding = dataset.severity;
+    }
+  }
+}
+markFindings();
+
+// Until the findings of a change are known those of before stay, with no cure that could be chosen.
+document.body.addEventListener("htmx:oobBeforeSwap", ({ detail: { fragment, target } }) => {
+  const due = fragment.querySelector?.("#findings[aria-busy] .looking");
+  const list = target.querySelector("#findings > ul");
+  if (!due || !list) return;
+  for (const offer of list.querySelectorAll("form, .looking")) offer.remove();
+  due.replaceWith(list);
+});
+document.body.addEventListener("htmx:afterSettle", markFindings);
