@@ -8,6 +8,7 @@ import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
+from tests.core.draws import drawn
 from thermionic import budget, tubes
 from thermionic import devices as d
 from thermionic.circuit import spice, variants
@@ -19,10 +20,9 @@ from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.startup import start_up
 from thermionic.circuit.supply import solve_circuit
-from thermionic.circuit.supply_variants import solve_variants
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import transient
-from thermionic.circuit.variants import Spread, monte_carlo, one_of, operating_points
+from thermionic.circuit.variants import one_of, operating_points
 from thermionic.devices.base import THERMAL_VOLT
 from thermionic.errors import BudgetSpent, NetlistRefused, NoSolution
 from thermionic.tubes import Point, fit_points
@@ -87,14 +87,14 @@ def test_kirchhoff_and_energy_at_every_operating_point(netlist):
 @settings(max_examples=25, deadline=None)
 @given(circuits(), st.integers(0, 1000))
 def test_variants_solved_together_are_each_what_it_is_alone(netlist, seed):
-    drawn = monte_carlo(netlist, 19, Spread(0.05, 0.1, 0.1, 0.1, 0.03), seed=seed)
-    system = System(drawn)
+    built = drawn(netlist, 19, seed)
+    system = System(built)
     filled = pattern(system.conducting)
     np.testing.assert_array_equal(system.entries(filled.place), system.G[:, filled.rows, filled.columns].T)
     together = operating_points(system)
     assert not together.failed.any()
     for variant in (0, 9, 18):
-        alone = operating_point(System(one_of(drawn, variant)))
+        alone = operating_point(System(one_of(built, variant)))
         for node in netlist.nodes:
             assert together.voltage(node)[variant] == pytest.approx(alone.voltage(node), rel=1e-4, abs=1e-4)
 
@@ -109,7 +109,7 @@ def stage(*more):
 
 
 def test_whom_newton_leaves_is_solved_alone_and_nobody_else(monkeypatch):
-    drawn = monte_carlo(stage(), 40, Spread(), {"V1": "V1"}, seed=4)
+    built = drawn(stage(), 40, seed=4)
     nominal, alone = operating_point(System(stage())).x, []
 
     def watched(system, near=None):
@@ -117,42 +117,28 @@ def test_whom_newton_leaves_is_solved_alone_and_nobody_else(monkeypatch):
         return operating_point(system, near)
 
     monkeypatch.setattr(variants, "operating_point", watched)
-    together = operating_points(System(drawn), nominal)
+    together = operating_points(System(built), nominal)
     assert not alone
     monkeypatch.setattr(variants, "_ITERATIONS", 1)
-    each = operating_points(System(drawn), nominal)
+    each = operating_points(System(built), nominal)
     assert len(alone) == 40
     np.testing.assert_allclose(each.x, together.x, rtol=1e-6, atol=1e-9)
 
 
 def test_a_batch_of_an_amplifier_in_every_analysis():
     nominal = stage()
-    drawn = monte_carlo(nominal, 40, Spread(), {"V1": "V1"}, seed=4)
-    points = operating_points(System(drawn))
+    built = drawn(nominal, 40, seed=4)
+    points = operating_points(System(built))
     driven = drive(points, 1000.0, np.array(1.0))
     small = SmallSignal(points)
     gains = np.abs(small.tone(np.array([1e3]))[:, 0, points.system.node("a")])
     for variant in (0, 17, 39):
-        alone = operating_point(System(one_of(drawn, variant)))
+        alone = operating_point(System(one_of(built, variant)))
         assert gains[variant] == pytest.approx(
             abs(SmallSignal(alone).tone(np.array([1e3]))[0, alone.system.node("a")]), rel=1e-6
         )
         single = drive(alone, 1000.0, np.array([1.0])).phasors("a")[0]
         np.testing.assert_allclose(driven.phasors("a")[variant], single, rtol=1e-4, atol=1e-5)
-
-
-def test_tubes_of_one_envelope_are_drawn_alike_and_mu_goes_with_emission():
-    netlist = make(*((f"V{k}", tubes.get("ECC83").triode(), "a 0 0") for k in (1, 2, 3)))
-    spread = Spread(emission=0.15, mu=0.04, correlation=-0.3, sections_alike=0.6)
-    drawn = monte_carlo(netlist, 20_000, spread, {"V1": "first", "V2": "first", "V3": "second"})
-    emission = [np.log(drawn[f"V{k}"].device.scale) for k in (1, 2, 3)]
-    mu = np.log(drawn["V1"].device.coefficients.mu)
-    assert np.std(emission[0]) == pytest.approx(0.15, rel=0.03)
-    assert np.corrcoef(emission[0], emission[1])[0, 1] == pytest.approx(0.6, abs=0.03)
-    assert np.corrcoef(emission[0], emission[2])[0, 1] == pytest.approx(0.0, abs=0.03)
-    assert np.corrcoef(emission[0], mu)[0, 1] == pytest.approx(-0.3, abs=0.03)
-    with pytest.raises(NetlistRefused, match="1 to 100,000"):
-        monte_carlo(netlist, 0)
 
 
 def test_loop_gain_is_what_feedback_does_to_gain():
@@ -257,24 +243,6 @@ def mains_supply(warm):
         ("RA", d.Resistor(8e3), "h a"), ("V2", tube, "a 0 k"), ("RK", d.Resistor(470.0), "k 0"),
         ("CK", d.Capacitor(100e-6), "k 0"),
     )  # fmt: skip
-
-
-def test_variants_of_tolerances_tubes_and_mains_voltages_go_through_the_rectifier_together():
-    supply = mains_supply(warm=False).without(lambda part: part.name in ("F1", "TH1", "VM"))
-    solve_circuit(supply)  # what the parts have worked out by then is no array of variants
-    drawn = monte_carlo(supply, 8, seed=3)
-    mains = d.MainsSource(325.0 * np.linspace(0.9, 1.1, 8), 50.0)
-    drawn = drawn.with_parts([Part("VM", mains, ("p", "0"))])
-    together = solve_variants(drawn)
-    for variant in (0, 5, 7):
-        alone = solve_circuit(one_of(drawn, variant))
-        for node in ("r", "h", "k"):
-            assert together.voltage(node)[variant] == pytest.approx(alone.at.voltage(node), rel=2e-5)
-        assert together.ripple_peak_to_peak("r")[variant] == pytest.approx(
-            alone.mains.ripple_peak_to_peak("r"), rel=1e-3
-        )
-    with pytest.raises(ValueError, match="no array of variants"):
-        solve_variants(supply)
 
 
 def test_switching_on_ends_in_the_steady_state_and_switching_off_in_none():

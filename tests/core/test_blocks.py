@@ -9,14 +9,16 @@ import pytest
 
 from tests.core import simulator
 from thermionic import devices, examples
-from thermionic.amplifier import composite_diagram, solve, working_class
+from thermionic.amplifier import compile_design, composite_diagram, solve, working_class
 from thermionic.blocks import KINDS, Block, Group
 from thermionic.blocks.fields import Resistor, named
 from thermionic.blocks.ports import Flow, SignalRef
 from thermionic.circuit import spice
 from thermionic.design import changed, dump, field, fit_part, optional_parts, validate
 from thermionic.design.regraph import insert, swap
+from thermionic.devices.scatter import deviations
 from thermionic.errors import DesignRefused, ThermionicError
+from thermionic.powerup.devices import failures
 
 REFERENCE = Path(__file__).parent / "reference"
 
@@ -75,6 +77,15 @@ def test_a_block_has_the_voltages_and_the_response_of_the_other_simulator(kind, 
         there = np.abs(ac[2][:, ac[1].index(f"v({ours.compiled.node(node)})".lower())])
         heard = there > 1e-7
         np.testing.assert_allclose(20 * np.log10(here[heard] / there[heard]), 0.0, atol=0.1, err_msg=node)
+
+
+@pytest.mark.parametrize("kind", sorted(KINDS))
+def test_every_device_of_a_block_differs_and_fails_in_its_own_way(kind):
+    """Builds, bands and faults ask by class: one that is not registered raises TypeError."""
+    design = with_all_parts(with_kind(kind), kind)
+    for part in compile_design(design).netlist.parts:
+        assert all(0 < deviation.tolerance < 1 for deviation in deviations(part.device)), part.name
+        assert all(failure.weight > 0 for failure in failures(part.device, False)), part.name
 
 
 def decibels(amplifier, hertz, node="", source=""):

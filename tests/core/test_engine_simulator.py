@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from tests.core import simulator
+from tests.core.draws import drawn
 from thermionic import devices as d
 from thermionic import tubes
 from thermionic.circuit import spice
@@ -23,7 +24,7 @@ from thermionic.circuit.startup import start_up
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
 from thermionic.circuit.transient import transient
-from thermionic.circuit.variants import Spread, monte_carlo, one_of, operating_points
+from thermionic.circuit.variants import one_of, operating_points
 from thermionic.devices import programs
 
 pytestmark = simulator.needed
@@ -254,10 +255,10 @@ def test_switching_on_cycle_by_cycle_and_by_its_envelope(tmp_path):
 
 def test_variants_are_what_the_other_finds_for_each(tmp_path):
     netlist, _ = CIRCUITS["long-tailed pair"]
-    drawn = monte_carlo(netlist, 6, Spread(), {"V1": "one", "V2": "one"}, seed=9)
-    together = operating_points(System(drawn))
+    built = drawn(netlist, 6, seed=9)
+    together = operating_points(System(built))
     for variant in (1, 4):
-        _, names, data = plot(run(one_of(drawn, variant), ".op", tmp_path), "Operating")
+        _, names, data = plot(run(one_of(built, variant), ".op", tmp_path), "Operating")
         theirs = dict(zip(names, data[0], strict=True))
         for node in netlist.nodes:
             assert together.voltage(node)[variant] == pytest.approx(theirs[f"v({node})"], rel=DC, abs=2e-5)

@@ -8,9 +8,10 @@ import pytest
 from thermionic import devices, examples
 from thermionic.amplifier import solve
 from thermionic.design import changed, fit_part
+from thermionic.devices.scatter import limits
 from thermionic.errors import NoSolution
 from thermionic.powerup import Step, Verdict, discharge_seconds, judge, plan, reasons, signatures
-from thermionic.powerup.devices import failures, spread
+from thermionic.powerup.devices import failures
 from thermionic.powerup.faults import faults, wrong_value
 
 LANTERN = examples.example("lantern")
@@ -170,9 +171,9 @@ def test_the_next_lower_tap_gives_less(tubes_in):
 
 
 def test_a_winding_spreads_by_three_per_cent_and_a_wrong_tap_has_its_own_copper():
-    (moved,) = spread(devices.MainsSource(380.0, 50.0, folded=True))
+    (moved,) = limits(devices.MainsSource(380.0, 50.0, folded=True))
     assert moved.peak_volt == pytest.approx(391.4)
-    (moved,) = spread(devices.IdealTransformer(1.5))
+    (moved,) = limits(devices.IdealTransformer(1.5))
     assert moved.ratio == pytest.approx(1.545)
     transformer = devices.Transformer((devices.Winding(1, 100), devices.Winding(0.05, 0.4)), devices.Core(20.0))
     taps = {fault.key: fault.device.windings[-1] for fault in failures(transformer, False) if "tap" in fault.key}

@@ -104,6 +104,15 @@ class Component(Model):
         return a, b
 
 
+def tolerance_of(part: BaseModel, usual: float) -> float:
+    """The tolerance that a part or a block states; ``usual`` for a part that states none. A block that states none, a
+    loudspeaker or a source, is the same in every build: 0."""
+    stated: float | None = getattr(part, "tolerance", None)
+    if stated is None:
+        return usual if isinstance(part, Component) else 0.0
+    return stated
+
+
 class Resistor(Component):
     """A resistor, its power rating in watts and its tolerance as a fraction."""
 

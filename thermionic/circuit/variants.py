@@ -18,19 +18,9 @@ from thermionic.circuit.kernels.variants import linearised
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.operating_point import Solution, operating_point
 from thermionic.circuit.system import System
-from thermionic.devices import (
-    AffinePorts,
-    Capacitor,
-    Device,
-    Inductor,
-    Pentode,
-    Potentiometer,
-    Resistor,
-    Triode,
-    VacuumRectifier,
-)
+from thermionic.devices import AffinePorts
 from thermionic.devices.base import Array
-from thermionic.errors import NetlistRefused, NoSolution
+from thermionic.errors import NoSolution
 
 _ITERATIONS = 25
 _VOLT, _RELATIVE = 1e-6, 1e-6
@@ -139,84 +129,3 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
         failed = np.zeros(count, dtype=bool)
         failed[list(reasons)] = True
         return VariantPoints(system, x, failed, reasons)
-
-
-@dataclass(frozen=True)
-class Spread:
-    """How parts differ from one to the next, each a standard deviation as a fraction of the value.
-
-    Resistors and the like are given by their tolerance, which a third of a normal distribution is: nearly all
-    are inside it. Tubes differ in two ways that hang together: ``emission`` scales the currents of a section,
-    ``mu`` its amplification factor, with ``correlation`` between them; ``sections_alike`` is the part of a
-    section's deviation that all sections of one envelope share (0 to 1).
-    """
-
-    resistor: float = 0.05 / 3
-    capacitor: float = 0.2 / 3
-    inductor: float = 0.2 / 3
-    emission: float = 0.15
-    mu: float = 0.04
-    correlation: float = -0.3
-    sections_alike: float = 0.5
-
-
-def strayed(device: Triode | Pentode, emission: Array | float, mu: Array | float) -> Triode | Pentode:
-    """A tube's section with its currents and its amplification factor times these."""
-    scale = device.scale * emission
-    if isinstance(device, Triode):
-        return replace(device, coefficients=device.coefficients.amplifying(mu), scale=scale)
-    space = device.coefficients.space.amplifying(mu)
-    return replace(device, coefficients=replace(device.coefficients, space=space), scale=scale)
-
-
-def monte_carlo(
-    netlist: Netlist,
-    count: int,
-    spread: Spread | None = None,
-    envelopes: Mapping[str, str] | None = None,
-    seed: int = 0,
-) -> Netlist:
-    """The circuit with every part drawn at random, as an array of ``count`` variants.
-
-    ``envelopes`` names the envelope that a tube's section is in, by the section's designator; sections of one
-    envelope are drawn alike in part. The same ``seed`` gives the same variants. Raises NetlistRefused for a count
-    below 1 or past 100,000.
-    """
-    if not 1 <= count <= 100_000:
-        raise NetlistRefused(f"{count} variants cannot be drawn: ask for 1 to 100,000.")
-    spread = spread or Spread()
-    random = np.random.default_rng(seed)
-    envelopes = envelopes or {}
-    shared: dict[str, Array] = {}
-    alike = np.sqrt(np.clip(spread.sections_alike, 0.0, 1.0))
-
-    def drawn(deviation: float) -> Array:
-        return np.exp(deviation * random.standard_normal(count))
-
-    def tube_pair(name: str) -> tuple[Array, Array]:
-        """Factors of emission and mu of one section."""
-        envelope = envelopes.get(name, name)
-        if envelope not in shared:
-            shared[envelope] = random.standard_normal((2, count))
-        own = random.standard_normal((2, count))
-        both = alike * shared[envelope] + np.sqrt(1 - alike**2) * own
-        r = spread.correlation
-        second = r * both[0] + np.sqrt(1 - r**2) * both[1]
-        return np.exp(spread.emission * both[0]), np.exp(spread.mu * second)
-
-    def vary(name: str, device: Device) -> Device:
-        if isinstance(device, Resistor):
-            return replace(device, ohm=device.ohm * drawn(spread.resistor))
-        if isinstance(device, Potentiometer):
-            return replace(device, ohm=device.ohm * drawn(4 * spread.resistor))
-        if isinstance(device, Capacitor):
-            return replace(device, farad=device.farad * drawn(spread.capacitor))
-        if isinstance(device, Inductor):
-            return replace(device, henry=device.henry * drawn(spread.inductor))
-        if isinstance(device, Triode | Pentode):
-            return strayed(device, *tube_pair(name))
-        if isinstance(device, VacuumRectifier):
-            return replace(device, scale=device.scale * drawn(spread.emission))
-        return device
-
-    return replace(netlist, parts=tuple(replace(part, device=vary(part.name, part.device)) for part in netlist.parts))

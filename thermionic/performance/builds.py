@@ -9,17 +9,14 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.compiling import Compiled
-from thermionic.blocks import Component
+from thermionic.blocks.fields import tolerance_of
 from thermionic.circuit.netlist import Netlist
-from thermionic.circuit.variants import Spread, strayed
 from thermionic.design import find
-from thermionic.devices import Capacitor, Inductor, Pentode, Potentiometer, Resistor, Triode
 from thermionic.devices.base import Array, Device
+from thermionic.devices.scatter import Of, TubeSpread, deviations, scattered
 
 # How alike the tubes of a matched pair are: their deviations correlate by so much.
 MATCHED = 0.95
-# What is usual where a part says nothing of itself.
-_RESISTOR, _CAPACITOR, _POT, _IRON = 0.05, 0.2, 0.2, 0.2
 
 
 @dataclass(frozen=True)
@@ -58,7 +55,7 @@ class Builds:
     """How the parts of one channel are drawn. ``channel`` marks what each channel has of its own."""
 
     amplifier: SolvedAmplifier
-    spread: Spread
+    spread: TubeSpread
     deviates: Deviates
     partners: dict[str, str]
     channel: str
@@ -71,21 +68,13 @@ class Builds:
         )
 
     def _varied(self, name: str, device: Device) -> Device:
-        if isinstance(device, Resistor):
-            return replace(
-                device, ohm=device.ohm * self._factor(name, _tolerance(self.amplifier.compiled, name, _RESISTOR))
-            )
-        if isinstance(device, Potentiometer):
-            return replace(device, ohm=device.ohm * self._factor(name, _POT))
-        if isinstance(device, Capacitor):
-            return replace(
-                device, farad=device.farad * self._factor(name, _tolerance(self.amplifier.compiled, name, _CAPACITOR))
-            )
-        if isinstance(device, Inductor):
-            return replace(device, henry=device.henry * self._factor(name, _IRON))
-        if isinstance(device, Triode | Pentode):
-            return strayed(device, *self._tube(name))
-        return device
+        kinds = {deviation.of: deviation for deviation in deviations(device)}
+        factors: dict[Of, Array | float] = {}
+        if Of.PART in kinds:
+            factors[Of.PART] = self._factor(name, _tolerance(self.amplifier.compiled, name, kinds[Of.PART].tolerance))
+        if Of.EMISSION in kinds:
+            factors |= self._tube(name)
+        return scattered(device, factors)
 
     def _key(self, block: str, name: str) -> tuple[str, ...]:
         """Whose it is: each channel's own, or shared."""
@@ -100,8 +89,8 @@ class Builds:
         factor: Array = np.exp(tolerance / 3 * strayed)
         return factor
 
-    def _tube(self, name: str) -> tuple[Array, Array]:
-        """Factors of emission and mu of one section: its bottle's part, its own, and its partner's where matched."""
+    def _tube(self, name: str) -> dict[Of, Array | float]:
+        """Factors of one section: by its bottle's deviates, its own, and its partner's where they are matched."""
         use = next((one for one in self.amplifier.compiled.tubes if one.part == name), None)
         bottle = use.envelope if use else name
         path = f"envelopes/{bottle}/type" if use else ""
@@ -110,13 +99,11 @@ class Builds:
         split = use is not None and self.amplifier.design.envelope(bottle).split == "channels"
         cause = Cause(bottle.upper(), path, "bottle")
         both = []
-        for which in ("emission", "mu"):
+        for which in ("emission", "amplification"):
             shared = self._bottle(bottle, path, which, split)
             own = 0.0 if alone else self.deviates.column((name, self.channel, which), cause)
             both.append(alike * shared + (1 - alike**2) ** 0.5 * own)
-        r = self.spread.correlation
-        second = r * both[0] + (1 - r**2) ** 0.5 * both[1]
-        return np.exp(self.spread.emission * both[0]), np.exp(self.spread.mu * second)
+        return self.spread.factors(*both)
 
     def _bottle(self, bottle: str, path: str, which: str, split: bool) -> Array:
         pair = self._pair(bottle)
@@ -136,11 +123,9 @@ class Builds:
 
 
 def _tolerance(compiled: Compiled, name: str, usual: float) -> float:
-    """A part's own tolerance, a fraction; what is usual for a part that has none. What is no part of the amplifier, a
-    loudspeaker or a source's resistance, does not stray."""
+    """A part's tolerance, a fraction: its own or the usual; 0 for what no path of the design stands for."""
     path = compiled.netlist[name].path if name in compiled.netlist else ""
-    value = find(compiled.design, path).value if path else None
-    return float(getattr(value, "tolerance", usual)) if isinstance(value, Component) else 0.0
+    return tolerance_of(find(compiled.design, path).value, usual) if path else 0.0
 
 
 def partners(amplifier: SolvedAmplifier) -> dict[str, str]:

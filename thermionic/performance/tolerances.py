@@ -20,8 +20,9 @@ from thermionic.amplifier.solved import FULL_DISTORTION, REFERENCE_HERTZ
 from thermionic.circuit.large_signal import Drive, distortion, drive, drive_alike
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.system import System
-from thermionic.circuit.variants import Spread, VariantPoints, operating_points
+from thermionic.circuit.variants import VariantPoints, operating_points
 from thermionic.devices.base import Array
+from thermionic.devices.scatter import TubeSpread
 from thermionic.errors import NoSolution, ValueRefused
 from thermionic.performance.builds import MATCHED, Builds, Cause, Deviates, partners
 from thermionic.performance.levels import reference_output, source_for
@@ -95,7 +96,7 @@ def tolerances(
     *,
     matched: bool = True,
     seed: int = 0,
-    spread: Spread | None = None,
+    spread: TubeSpread | None = None,
     told: Told = _quietly,
     threads: int = 2,
 ) -> Tolerances:
@@ -107,7 +108,7 @@ def tolerances(
     """
     if not 20 <= builds <= MOST_BUILDS:
         raise ValueRefused(f"{builds} builds cannot be made: ask for 20 to {MOST_BUILDS}.")
-    spread = spread or Spread()
+    spread = spread or TubeSpread()
     deviates = Deviates(builds, np.random.default_rng(seed))
     pairs = partners(amplifier)
     channels = ["left", "right"][: amplifier.design.channels]

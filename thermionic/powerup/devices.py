@@ -1,4 +1,4 @@
-"""How each class of device may differ from its nominal self, and how it may fail: registered by class.
+"""How each class of device may fail: registered by class.
 
 A class that is not here raises TypeError when a design has one, and fails a test before that.
 """
@@ -15,8 +15,6 @@ from thermionic.devices.base import Device
 from thermionic.devices.triode import Cathode
 from thermionic.values import Quantity, Series, nearest, written
 
-# The production spread of a mains winding's voltage, and of a tube's current.
-WINDING_SPREAD, TUBE_SPREAD = 0.03, 0.15
 # A resistor read wrongly is out by a decade or by one colour; one that is open, or shorted by a whisker of solder.
 WRONG = (0.1, 0.22, 0.47, 0.68, 1.5, 2.2, 4.7, 10.0)
 OPEN_OHM, SHORT_OHM, LEAK_OHM = 1e9, 0.5, 470e3
@@ -48,71 +46,17 @@ def wrong_value(device: devices.Resistor, ohm: float, weight: float = 0.5) -> Fa
 
 
 @singledispatch
-def spread(device: Device) -> tuple[Device, ...]:
-    """The device at the limits of its kind's own production spread; a part with a tolerance of its own has none
-    here."""
-    raise TypeError(f"how a {type(device).__name__} may differ is not registered")
-
-
-@singledispatch
 def failures(device: Device, earthed: bool) -> Iterator[Failure]:
     """How the device may fail; ``earthed`` says whether one of its ends is on earth."""
     raise TypeError(f"how a {type(device).__name__} may fail is not registered")
-
-
-def _steady(device: Device) -> tuple[Device, ...]:
-    return ()
-
-
-for _class in (
-    devices.Resistor,
-    devices.Capacitor,
-    devices.Potentiometer,
-    devices.VoltageSource,
-    devices.Feed,
-    devices.Transformer,
-    devices.OutputTransformer,
-    devices.Inductor,
-    devices.Driver,
-    devices.MeasuredLoudspeaker,
-    devices.LED,
-    devices.Thevenin,
-    devices.BipolarTransistor,
-    devices.Diode,
-    devices.Zener,
-    devices.Mosfet,
-    devices.Converter,
-    devices.LinearRegulator,
-    devices.GasRegulator,
-    devices.SeleniumRectifier,
-    devices.Thermistor,
-):
-    spread.register(_class, _steady)
-
-
-@spread.register
-def _(device: Cathode) -> tuple[Device, ...]:
-    return (replace(device, scale=1 + TUBE_SPREAD),)  # type: ignore[type-var]
-
-
-@spread.register
-def _(device: devices.MainsSource) -> tuple[Device, ...]:
-    if not device.folded or device.peak_volt < 0:
-        return ()
-    return (replace(device, peak_volt=device.peak_volt * (1 + WINDING_SPREAD)),)
-
-
-@spread.register
-def _(device: devices.IdealTransformer) -> tuple[Device, ...]:
-    return (replace(device, ratio=device.ratio * (1 + WINDING_SPREAD)),)
 
 
 def _never(device: Device, earthed: bool) -> Iterator[Failure]:
     return iter(())
 
 
-for _class in (devices.VoltageSource, devices.Feed):  # these stand for what is outside
-    failures.register(_class, _never)
+failures.register(devices.VoltageSource, _never)  # these stand for what is outside
+failures.register(devices.Feed, _never)
 
 
 @failures.register

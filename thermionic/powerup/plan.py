@@ -19,8 +19,8 @@ from thermionic.devices import Capacitor as CapacitorDevice
 from thermionic.devices import Feed
 from thermionic.devices import Resistor as ResistorDevice
 from thermionic.devices.base import Array
+from thermionic.devices.scatter import limits
 from thermionic.lazily import lazily
-from thermionic.powerup.devices import spread
 
 TEST_HERTZ = 1000.0
 # What a hand-held multimeter is good for.
@@ -218,5 +218,5 @@ def _tolerances(netlist: Netlist, compiled: Compiled) -> Iterator[Netlist]:
             first = next(one for path, one in compiled.components(Capacitor) if path == rail.capacitor)
             yield netlist.with_device(name, CapacitorDevice(first.farad * (1 - first.tolerance)))
     for part in netlist.parts:
-        for device in spread(part.device):
+        for device in limits(part.device):
             yield netlist.with_device(part.name, device)

@@ -10,8 +10,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import BiasTrim, TubeUse
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.supply_state import CircuitState
-from thermionic.circuit.variants import Spread, strayed
-from thermionic.devices import Pentode, Triode
+from thermionic.devices.scatter import TubeSpread, scattered
 from thermionic.supplies.moments import house_volts
 
 # How far the tubes that have to be served are from the typical one, in standard deviations: 19 of 20 are inside.
@@ -48,7 +47,7 @@ def reaches(amplifier: SolvedAmplifier) -> tuple[Reach, ...]:
     """Every bias trimmer with tubes behind it, solved with the typical tube, and with those two standard deviations
     of production strong and weak on the mains that makes it worse. Raises NoSolution.
 
-    A strong section has the emission of that deviation, and the mu that is likeliest with it (see Spread).
+    A strong section has the emission of that deviation, and the mu that is likeliest with it (see TubeSpread).
     """
     low, usual, high = house_volts(amplifier.design)
     found = []
@@ -86,15 +85,11 @@ def _need(
 ) -> Need:
     from scipy.optimize import brentq  # takes a while to import, which nothing before the first page needs
 
-    spread = Spread()
-    emission = float(np.exp(spread.emission * deviations))
-    mu = float(np.exp(spread.mu * spread.correlation * deviations))
+    factors = TubeSpread().factors(deviations, 0.0)
     there = amplifier.on_mains(volt)
     netlist = there.netlist
     for use in tubes:
-        section = netlist[use.part].device
-        assert isinstance(section, Triode | Pentode)
-        netlist = netlist.with_device(use.part, strayed(section, emission, mu))
+        netlist = netlist.with_device(use.part, scattered(netlist[use.part].device, factors))
     pot = netlist[trim.part].device
 
     def at(travel: float) -> CircuitState:
