@@ -220,6 +220,19 @@ def test_a_newcomer_to_a_full_house_takes_the_place_of_whoever_has_most(monkeypa
             one.close()
 
 
+def test_whoever_has_only_connections_at_work_loses_none_to_a_newcomer(monkeypatch):
+    monkeypatch.setattr(connections, "most_connections", lambda: 10)
+    with serving() as (server, port):
+        busy = [client(port, "127.0.0.2", request("/slow")) for _ in range(7)]
+        idle = [client(port, "127.0.0.3", b"G") for _ in range(3)]
+        time.sleep(0.3)
+        assert len(server.active_channels) == 10
+        assert is_served(client(port, "127.0.0.4"))
+        assert sum(is_closed(one) for one in idle) == 1
+        for one in busy + idle:
+            one.close()
+
+
 @pytest.mark.parametrize(("proxy", "most"), [(None, 16), ("127.0.0.2", 20)])
 def test_one_address_has_a_share_but_the_proxy_has_all(proxy, most, monkeypatch):
     monkeypatch.setattr(connections, "most_connections", lambda: 20)
