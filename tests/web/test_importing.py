@@ -308,7 +308,7 @@ def test_bounds_are_held_by_the_database_too(full, model, field, value):
         model.objects.filter(pk=row.pk).update(**{field: value})
     setattr(row, field, value)
     with pytest.raises(ValueRefused, match="must be from"):
-        row.save()
+        row.check_bounds() if model is Revision else row.save()  # a stored revision is never saved again
 
 
 BROKEN = [
