@@ -64,6 +64,10 @@ CACHES = {
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
+# What everything else is built on, and every other folder that is an app: a room is there when its folder is.
+_BASE = ("frame", "accounts", "tasks", "tubes", "amps")
+_FOLDERS = sorted(file.parent.name for file in Path(__file__).parent.glob("*/apps.py"))
+_OUR_APPS = [f"bold_anode.{name}" for name in dict.fromkeys((*_BASE, *_FOLDERS))]
 INSTALLED_APPS = [
     "django.contrib.auth",
     "django.contrib.contenttypes",
@@ -74,19 +78,7 @@ INSTALLED_APPS = [
     "csp",
     "axes",
     "procrastinate.contrib.django",
-    "bold_anode.frame",
-    "bold_anode.accounts",
-    "bold_anode.tasks",
-    "bold_anode.tubes",
-    "bold_anode.amps",
-    "bold_anode.brief",
-    "bold_anode.chain",
-    "bold_anode.iron",
-    "bold_anode.rails",
-    "bold_anode.chassis",
-    "bold_anode.powerup",
-    "bold_anode.demo",
-    "bold_anode.upkeep",
+    *_OUR_APPS,
 ]
 MIDDLEWARE = [
     "bold_anode.upkeep.health.Health",

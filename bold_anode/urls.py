@@ -1,24 +1,23 @@
 """All addresses."""
 
+from django.apps import AppConfig, apps
 from django.urls import include, path, register_converter
+from django.utils.module_loading import module_has_submodule
 
 from bold_anode.amps import studies, views
 from bold_anode.amps.rooms import RoomInAddress
 from bold_anode.frame import views as frame_views
 
+
+def _has_addresses(app: AppConfig) -> bool:
+    return app.name.startswith("bold_anode.") and module_has_submodule(app.module, "urls")
+
+
 register_converter(RoomInAddress, "room")
 urlpatterns = [
     path("", views.workshop, name="workshop"),
     path("stored/<str:model>/<int:pk>/", frame_views.row, name="stored-row"),
-    path("", include("bold_anode.accounts.urls")),
-    path("", include("bold_anode.tasks.urls")),
-    path("", include("bold_anode.tubes.urls")),
-    path("", include("bold_anode.brief.urls")),
-    path("", include("bold_anode.chain.urls")),
-    path("", include("bold_anode.iron.urls")),
-    path("", include("bold_anode.rails.urls")),
-    path("", include("bold_anode.chassis.urls")),
-    path("", include("bold_anode.powerup.urls")),
+    *(path("", include(f"{app.name}.urls")) for app in apps.get_app_configs() if _has_addresses(app)),
     path("amps/new/", views.new, name="new"),
     path("amps/import/", views.import_file, name="import"),
     path("amps/<int:project_id>/card/", views.card, name="card"),

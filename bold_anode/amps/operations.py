@@ -6,19 +6,16 @@ from collections.abc import Callable
 from typing import Any
 
 from django.db import transaction
-from django.dispatch import Signal
 from django.http import Http404
 from django.utils import timezone
 
 from bold_anode.amps.models import Project, Revision, Variant, hash_of
 from bold_anode.amps.solved import solved, solved_design
+from bold_anode.frame import carried
 from bold_anode.frame.apart import apart
 from thermionic import design as documents
 from thermionic.design import Design
 from thermionic.errors import ThermionicError
-
-# Sent with the ``original``'s number and the ``copy`` of it that was made, for what rooms keep beside the design.
-copied = Signal()
 
 
 class Stale(ThermionicError):
@@ -74,10 +71,12 @@ def import_project(user: Any, content: bytes) -> Project:
 
 def duplicate_project(user: Any, project_id: int) -> Project:
     """A copy of the project as it stands, with a history of its own."""
-    design = current_of(user, project_id).design
+    original = current_of(user, project_id).project
+    design = original.at.design
     name = f"{design.name[:110]} (copy)"
     copy = create_project(user, documents.changed(design, "name", name), f"copied from {design.name}")
-    copied.send(Project, original=project_id, copy=copy)
+    for part in carried.project_parts():
+        part.copy(original, copy)
     return copy
 
 
@@ -106,7 +105,8 @@ def forget_projects(user: Any) -> None:
     projects.update(current=None, previous=None, variant=None)
     Variant.objects.filter(project__owner=user).delete()
     for project in projects:
-        project.reading_sets.all().delete()
+        for part in carried.project_parts():
+            part.forget(project)
         for revision in project.revisions.order_by("-number"):
             revision.delete()
         project.delete()

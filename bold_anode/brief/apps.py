@@ -6,9 +6,18 @@ class BriefConfig(AppConfig):
 
     def ready(self) -> None:
         from bold_anode.amps import studies
-        from bold_anode.amps.rooms import Room, register
+        from bold_anode.amps.rooms import Group, Room, register
         from bold_anode.brief.choosing import STUDY
         from bold_anode.brief.views import draw
 
-        register(Room("brief", "Brief", "What am I building, for which loudspeakers, source and house?", draw))
+        register(
+            Room(
+                "brief",
+                "Brief",
+                "What am I building, for which loudspeakers, source and house?",
+                draw,
+                Group.DESIGN,
+                1,
+            )
+        )
         studies.register(STUDY)

@@ -8,7 +8,7 @@ from pydantic import AwareDatetime, Field
 
 from bold_anode.amps.models import Project, Revision
 from bold_anode.chassis.models import ChassisLayout, KeptSize, LayoutState
-from bold_anode.chassis.operations import MOST_LAYOUTS, MOST_SIZES, MOST_STATES
+from bold_anode.chassis.operations import MOST_LAYOUTS, MOST_SIZES, MOST_STATES, copy_layouts
 from bold_anode.frame.bounds import MOST_NUMBER
 from bold_anode.frame.carried import AccountPart, Carried, ProjectPart, stored
 from thermionic.errors import DesignRefused
@@ -61,7 +61,12 @@ def _store_sizes(user: Any, sizes: list[_Size]) -> int:
     return len(new)
 
 
-SIZES = AccountPart("sizes.json", Annotated[list[_Size], Field(max_length=MOST_SIZES)], [], _pack_sizes, _store_sizes)
+def _forget_sizes(user: Any) -> None:
+    KeptSize.objects.of(user).delete()
+
+
+_Sizes = Annotated[list[_Size], Field(max_length=MOST_SIZES)]
+SIZES = AccountPart("sizes.json", _Sizes, [], _pack_sizes, _store_sizes, _forget_sizes)
 
 
 def _pack(project: Project, numbers: dict[int, int]) -> dict[str, Any]:
@@ -108,4 +113,4 @@ def _store(project: Project, made: dict[int, Revision], data: Any) -> None:
         ChassisLayout.objects.filter(pk=layout.pk).update(current=states[one.current])
 
 
-LAYOUTS = ProjectPart(_Layouts, _pack, _store)
+LAYOUTS = ProjectPart(_Layouts, _pack, _store, copy=copy_layouts)

@@ -115,7 +115,7 @@ def keep_variant(user: Any, project_id: int, name: str, layout: Layout | None = 
 
 
 @transaction.atomic
-def copy_layouts(original: int, copy: Project, **_: Any) -> None:
+def copy_layouts(original: Project, copy: Project) -> None:
     """Give a copy of a project its layouts, as they stand, with a history of their own."""
     for row in ChassisLayout.objects.filter(project=original).select_related("current"):
         own = ChassisLayout.objects.create(project=copy, name=row.name, chosen=row.chosen)

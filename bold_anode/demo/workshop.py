@@ -2,26 +2,16 @@
 
 from __future__ import annotations
 
-import json
-from importlib import resources
-from typing import Any
-
 from django.contrib.auth import get_user_model
 from django.db import transaction
 
 from bold_anode.amps.models import Project
 from bold_anode.amps.operations import change_design, create_project, forget_projects
-from bold_anode.chassis.operations import change_layout
 from bold_anode.demo.account import DEMO_PASSWORD, DEMO_USER
-from bold_anode.iron.models import ShelfItem, UnknownIron
-from bold_anode.powerup.models import Reading
-from bold_anode.powerup.operations import start_set_on
-from bold_anode.tubes.models import OwnTube
-from bold_anode.tubes.operations import Measured, add_tube
+from bold_anode.frame import carried, samples
 from thermionic import design as documents
 from thermionic import examples
-from thermionic.chassis.document import read_layout
-from thermionic.powerup import Step
+from thermionic.design import Design
 
 # The other amplifiers on the bench, each with what its builder has not seen yet.
 _UNFINISHED: tuple[tuple[str, str, dict[str, str]], ...] = (
@@ -59,57 +49,23 @@ def load_demo(*, fresh: bool = False) -> None:
     if made or fresh:
         user.set_password(DEMO_PASSWORD)
         user.save()
-        OwnTube.objects.filter(owner=user).delete()
+        for part in carried.account_parts():
+            part.forget(user)
         forget_projects(user)
     if Project.objects.filter(owner=user).exists() or not (made or fresh):
         return
-    points = (resources.files("bold_anode.demo") / "data" / "jam_jar_triode.csv").read_text()
-    add_tube(user, Measured("Jam jar 76", "triode", points, "250 V", "1.4 W"))
-    _fill_shelf(user)
+    projects = {}
     for name, title, mistakes in _UNFINISHED:
         design = documents.changed(examples.example(name), "name", title)
         for path, typed in mistakes.items():
             design = documents.changed(design, path, typed)
-        drawn = create_project(user, design, "first drawing")
-        if name == "plover":
-            _lay_out(drawn, name)
-    flawed = create_project(user, examples.example("lantern_first_drawing"), "first drawing")
-    _take_readings(flawed)
-    _lay_out(flawed, "first_drawing")
-    healthy = create_project(user, examples.example("lantern"), "first drawing")
-    _lay_out(healthy, "lantern")
-    change_design(
-        user,
-        healthy.pk,
-        lambda design: (
-            documents.changed(design, "notes", f"{design.notes} Wound and wired over the winter."),
-            "notes after the build",
-        ),
-    )
+        projects[name] = create_project(user, design, "first drawing")
+    for name in ("lantern_first_drawing", "lantern"):
+        projects[name] = create_project(user, examples.example(name), "first drawing")
+    samples.fill_demo(user, projects)
+    change_design(user, projects["lantern"].pk, _noted)
 
 
-def _lay_out(project: Project, name: str) -> None:
-    """A layout as it was drawn: one well, one with three lessons to learn."""
-    kept = json.loads((resources.files("bold_anode.demo") / "data" / "layouts.json").read_text())
-    layout = read_layout(kept[name])
-    change_layout(project.owner, project.pk, lambda first: (layout, "drawn"))
-
-
-def _fill_shelf(user: Any) -> None:
-    """Iron in hand, and a transformer from the shed that nobody knows yet."""
-    ShelfItem.objects.of(user).delete()
-    UnknownIron.objects.of(user).delete()
-    kept = json.loads((resources.files("bold_anode.demo") / "data" / "iron.json").read_text())
-    ShelfItem.objects.bulk_create(ShelfItem(owner=user, **one) for one in kept["shelf"])
-    UnknownIron.objects.bulk_create(UnknownIron(owner=user, **one) for one in kept["unknown"])
-
-
-def _take_readings(project: Project) -> None:
-    """The readings of the bad build, as they were written down."""
-    kept = json.loads((resources.files("bold_anode.demo") / "data" / "readings.json").read_text())
-    for one in kept:
-        assert project.current is not None
-        reading_set = start_set_on(project.current, Step(one["step"]), one["mains_volt"], one["channel"])
-        Reading.objects.bulk_create(
-            Reading(reading_set=reading_set, point=point, volt=volt) for point, volt in one["volts"].items()
-        )
+def _noted(design: Design) -> tuple[Design, str]:
+    notes = f"{design.notes} Wound and wired over the winter."
+    return documents.changed(design, "notes", notes), "notes after the build"

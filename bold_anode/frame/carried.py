@@ -25,7 +25,8 @@ class AccountPart:
 
     ``pack`` gives a user's data as plain data; ``schema`` is the type that it is read as; ``store`` puts what was
     read into a user's workshop, beside what is there, and returns how many things came; ``things`` is what they are
-    called in the manifest and to the user, "" for what is not counted. An export without the file has ``empty``.
+    called in the manifest and to the user, "" for what is not counted; ``forget`` deletes a user's. An export without
+    the file has ``empty``.
     """
 
     file: str
@@ -33,6 +34,7 @@ class AccountPart:
     empty: Any
     pack: Callable[[Any], Any]
     store: Callable[[Any, Any], int]
+    forget: Callable[[Any], None]
     things: str = ""
     needed: bool = False
 
@@ -42,12 +44,15 @@ class ProjectPart:
     """What a project carries in its file under some keys, beside its revisions.
 
     ``pack`` gives the keys with plain data for a project, ``store`` puts what was read of them into a project; both
-    are given the revisions' numbers, by key, or the revisions, by number.
+    are given the revisions' numbers, by key, or the revisions, by number. ``copy`` gives a copy of a project what the
+    original has of it, where it goes along; ``forget`` deletes a project's, where that does not go with the project.
     """
 
     schema: type[Carried]
     pack: Callable[[Any, dict[int, int]], dict[str, Any]]
     store: Callable[[Any, dict[int, Any], Any], None]
+    copy: Callable[[Any, Any], None] = lambda original, copy: None
+    forget: Callable[[Any], None] = lambda project: None
 
 
 _account_parts: dict[str, AccountPart] = {}

@@ -80,7 +80,12 @@ def _store(user: Any, iron: _Iron) -> int:
 
 
 # Exports from before there was any have no iron.
-IRON = AccountPart("iron.json", _Iron, {"shelf": [], "unknown": []}, _pack, _store)
+def _forget(user: Any) -> None:
+    ShelfItem.objects.of(user).delete()
+    UnknownIron.objects.of(user).delete()
+
+
+IRON = AccountPart("iron.json", _Iron, {"shelf": [], "unknown": []}, _pack, _store, _forget)
 
 
 class _Origin(Carried):

@@ -82,4 +82,9 @@ def _store(project: Project, made: dict[int, Revision], data: Any) -> None:
         Reading.objects.bulk_update(rows, ["taken_at"])
 
 
-READINGS = ProjectPart(_Readings, _pack, _store)
+def _forget(project: Project) -> None:
+    """They hold on to the revisions that they were taken of."""
+    project.reading_sets.all().delete()
+
+
+READINGS = ProjectPart(_Readings, _pack, _store, forget=_forget)

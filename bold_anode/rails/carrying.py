@@ -32,4 +32,10 @@ def _store(user: Any, readings: list[_MainsReading]) -> int:
 
 
 _List = Annotated[list[_MainsReading], Field(max_length=MOST_READINGS)]
-MAINS = AccountPart("mains.json", _List, [], _pack, _store)
+
+
+def _forget(user: Any) -> None:
+    MainsReading.objects.of(user).delete()
+
+
+MAINS = AccountPart("mains.json", _List, [], _pack, _store, _forget)

@@ -29,6 +29,11 @@ def register(kind: str, doing: Doing, *, long: bool = False) -> None:
         _long.add(kind)
 
 
+def names() -> list[str]:
+    """Every kind of work."""
+    return sorted(_kinds)
+
+
 def is_long(kind: str) -> bool:
     """Whether a kind of work can take minutes."""
     return kind in _long

@@ -56,4 +56,10 @@ def _store(user: Any, tubes: list[_Tube]) -> int:
 
 
 _List = Annotated[list[_Tube], Field(max_length=MOST_TUBES)]
-TUBES = AccountPart("tubes.json", _List, [], _pack, _store, things="tubes", needed=True)
+
+
+def _forget(user: Any) -> None:
+    OwnTube.objects.of(user).delete()
+
+
+TUBES = AccountPart("tubes.json", _List, [], _pack, _store, _forget, things="tubes", needed=True)

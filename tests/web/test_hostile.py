@@ -16,17 +16,10 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 from django.urls import URLPattern, URLResolver, get_resolver
 
-from bold_anode.amps import variants
 from bold_anode.amps.models import Project
-from bold_anode.chassis.operations import keep_variant
+from bold_anode.frame import samples
 from bold_anode.frame.bounds import Checked
-from bold_anode.iron.operations import add_item, begin_unknown, read_unknown
-from bold_anode.powerup.operations import start_set_on
-from bold_anode.rails.operations import add_reading
-from bold_anode.tasks.models import Work
 from bold_anode.tubes.models import OwnTube
-from bold_anode.tubes.operations import Measured, add_tube
-from thermionic.powerup import Step
 
 REQUESTS = int(os.environ.get("HOSTILE", "400"))
 MOST_PROJECTS = 6
@@ -87,30 +80,7 @@ def stored():
 
 @pytest.fixture
 def things(owner, stranger, project):
-    tube = add_tube(owner, Measured("Mine", "rectifier", "drop_v,anode_a\n17,0.225\n10,0.1\n", "300", "1"))
-    reading_set = start_set_on(project.current, Step.NO_TUBES, 230.0, "left")
-    work = Work.objects.create(owner=owner, kind="likely faults", about="nothing")
-    variants.keep(owner, project.pk, "Beside")
-    unknown = begin_unknown(owner, "From the shed", "red blue black")
-    read_unknown(owner, unknown.pk, {"a": "red", "b": "blue", "ohms": "12"})
-    return {
-        "project_id": project.pk,
-        "set_id": reading_set.pk,
-        "tube_id": tube.pk,
-        "work_id": work.pk,
-        "slug": "chain",
-        "layout_id": keep_variant(owner, project.pk, "Another").pk,
-        "kind": "changes",
-        "name": "top.svg",
-        "item_id": add_item(owner, "choke", "A choke", "", "", {}).pk,
-        "unknown_id": unknown.pk,
-        "reading_id": add_reading(owner, "231").pk,
-        "variant_id": project.variants.first().pk,
-        "place": 0,
-        "block_id": "output",
-        "model": "tubes.owntube",
-        "pk": tube.pk,
-    }
+    return samples.addressed(owner, project)
 
 
 @pytest.fixture

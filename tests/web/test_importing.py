@@ -233,7 +233,8 @@ VALUES = [None, True, 0, -1, 2**31 - 1, 2**63, 1e308, -1e308, 1e-320, 0.5, "", "
 def spoil(files, dice):
     """The files with one value, one type, one key or one date other than it was; and what was done, in words."""
     files = dict(files)
-    name = dice.choice([name for name in files for _ in range(1 if name == "manifest.json" else 3)])
+    weight = {"manifest.json": 1, "projects/0001.json": 12}
+    name = dice.choice([name for name in sorted(files) for _ in range(weight.get(name, 3))])
     data = json.loads(files[name])
     everything = list(places(data))
     if not everything:
