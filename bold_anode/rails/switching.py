@@ -49,14 +49,17 @@ def _discharges(amplifier: SolvedAmplifier) -> dict[str, Any]:
         for _, found in cases:
             one = next((one for one in found if one.designator == name), None)
             volt = max(volt, one.volt if one else 0.0)
-            cells.append("" if one is None else _seconds(one.second))
+            cells.append("" if one is None else _seconds(one))
         path = next(one.path for _, found in cases for one in found if one.designator == name)
         rows.append({"name": name, "place": path.split("/")[1].replace("_", " "),
                      "volt": display(volt, Quantity.VOLTAGE), "cells": cells})  # fmt: skip
     return {"heads": [words for words, _ in cases], "rows": rows, "volt": f"{high:.0f}"}
 
 
-def _seconds(second: float | None) -> str:
+def _seconds(found: Discharge) -> str:
+    if found.unsolved:
+        return "not known: take it for charged"
+    second = found.second
     if second is None:
         return "over an hour"
     return f"{second:.0f} s" if second < 120 else f"{second / 60:.0f} min"

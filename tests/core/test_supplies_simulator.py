@@ -5,9 +5,12 @@ import numpy as np
 import pytest
 
 from tests.core import simulator
+from thermionic import examples
 from thermionic.amplifier import solve
-from thermionic.blocks.facets import Rectified
+from thermionic.blocks.facets import PassUse, Rectified
+from thermionic.circuit import spice
 from thermionic.design import validate
+from thermionic.supplies.discharging import discharge, switched_off
 from thermionic.supplies.rectifying import rectifying
 from thermionic.supplies.starting import surge, switch_on
 
@@ -306,3 +309,34 @@ def test_switched_on_again_while_hot_a_tube_gives_the_peak_of_the_true_circuit(n
     flows = np.abs(theirs["y1"] - theirs["a"]) / 60.0
     assert surge(amplifier, 230.0, hot=True).rectifiers["r"].value == pytest.approx(flows.max(), rel=0.002)
     assert surge(amplifier, 230.0).rectifiers["r"].value < 0.01 * flows.max()  # cold it gives next to nothing
+
+
+ZENER = {**FOLLOWER, "lower": None, "reference": {"volt": 250.0}}
+BLED = reservoir(bleeder={"ohm": 150e3, "rating_watt": 3.0})
+EMPTYING = {
+    **{
+        name: examples.example(name) for name in ("lantern", "saltpan", "osier", "sluice", "weir", "reedbed", "sedge")
+    },
+    "a zener at the gate": design(winding("w", 250.0, 40.0), rectifier("bridge"), BLED, ZENER, load("f", 6e3)),
+}
+
+
+@pytest.mark.parametrize("name", EMPTYING)
+def test_capacitors_empty_in_the_time_that_the_other_simulator_finds(name, tmp_path):
+    amplifier = solve(EMPTYING[name])
+    state = amplifier.without_tubes
+    found = discharge(amplifier.compiled, state)
+    off = switched_off(amplifier.compiled, state)
+    until = 1.2 * max(one.second for one in found)
+    text = spice.write(off).replace(".end", f".tran {until / 2000} {until} 0 {until / 500} uic\n.end")
+    _, names, data = simulator.run(text, tmp_path)[-1]
+    for one in found:
+        a, b = (0.0 if node == "0" else data[:, names.index(f"v({node})")] for node in off[one.designator].nodes)
+        above = np.flatnonzero(np.abs(a - b) > 50.0)
+        assert one.second == pytest.approx(data[above[-1], 0], rel=0.02, abs=0.05), one.designator
+    if name == "a zener at the gate":  # without the transistor it is another figure altogether
+        bare = discharge(amplifier.compiled, state, opened=[use.part for use in amplifier.compiled.said(PassUse)])
+        assert any(
+            other.second is None or other.second > 1.1 * one.second or other.second < 0.9 * one.second
+            for one, other in zip(found, bare, strict=True)
+        )

@@ -56,7 +56,8 @@ def _resistor(writer: Cards, part: Part, device: devices.Resistor) -> None:
 
 
 def _capacitor(writer: Cards, part: Part, device: devices.Capacitor) -> None:
-    writer.lines.append(f"{named('C', part)} {' '.join(part.nodes)} {digits(device.farad)}")
+    charge = f" IC={digits(device.start_volt)}" if device.start_volt else ""
+    writer.lines.append(f"{named('C', part)} {' '.join(part.nodes)} {digits(device.farad)}{charge}")
 
 
 def _inductor(writer: Cards, part: Part, device: devices.Inductor) -> None:
