@@ -11,7 +11,7 @@ from bold_anode.frame.carried import Carried, ProjectPart, checked, stored, when
 from bold_anode.powerup.models import Reading, ReadingSet
 from bold_anode.powerup.operations import CHANNELS
 from thermionic.errors import DesignRefused
-from thermionic.powerup import Step
+from thermionic.powerup import METER_OHM, Step
 
 
 class _Reading(Carried):
@@ -25,6 +25,7 @@ class _ReadingSet(Carried):
     step: Step
     channel: str = Field(max_length=20)
     mains_volt: float
+    meter_ohm: float = METER_OHM  # exports from before it was asked for have none
     started_at: AwareDatetime
     readings: list[_Reading]
 
@@ -41,6 +42,7 @@ def _pack(project: Project, numbers: dict[int, int]) -> dict[str, Any]:
                 "step": one.step,
                 "channel": one.channel,
                 "mains_volt": one.mains_volt,
+                "meter_ohm": one.meter_ohm,
                 "started_at": when(one.started_at),
                 "readings": [
                     {"point": reading.point, "volt": reading.volt, "taken_at": when(reading.taken_at)}
@@ -67,6 +69,7 @@ def _store(project: Project, made: dict[int, Revision], data: Any) -> None:
             step=one.step.value,
             channel=one.channel,
             mains_volt=one.mains_volt,
+            meter_ohm=one.meter_ohm,
         )
         stored(row, started_at=one.started_at)
         readings = [

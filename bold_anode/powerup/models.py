@@ -6,23 +6,30 @@ from django.db import models
 
 from bold_anode.amps.models import Project, Revision
 from bold_anode.frame.bounds import Between, Checked, moments
-from thermionic.powerup import Step
+from thermionic.powerup import METER_OHM, Step
+
+LEAST_METER, MOST_METER = 1e3, 1e12  # Ω: a moving coil on its lowest range, an electrometer
 
 
 class ReadingSet(Checked):
-    """One round of measuring: which revision was on the bench, how far the power-up was, which channel, and the mains
-    voltage at the wall. A round with other conditions is another set."""
+    """One round of measuring: which revision was on the bench, how far the power-up was, which channel, the mains
+    voltage at the wall, and the meter's input resistance, Ω. A round with other conditions is another set."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="reading_sets")
     revision = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="reading_sets")
     step = models.CharField(max_length=20, choices=[(step.value, step.title) for step in Step])
     channel = models.CharField(max_length=20, blank=True)
     mains_volt = models.FloatField()
+    meter_ohm = models.FloatField(default=METER_OHM)
     started_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["-pk"]
-        constraints = [Between("mains_volt", 1.0, 1000.0), *moments("started_at")]
+        constraints = [
+            Between("mains_volt", 1.0, 1000.0),
+            Between("meter_ohm", LEAST_METER, MOST_METER),
+            *moments("started_at"),
+        ]
 
     def __str__(self) -> str:
         return f"{self.revision}, {self.step}, {self.channel}"

@@ -7,14 +7,14 @@ from typing import Any
 from django.http import Http404
 
 from bold_anode.amps.models import Project, Revision
-from bold_anode.powerup.models import Reading, ReadingSet
-from bold_anode.powerup.plans import plan_for
+from bold_anode.powerup.models import LEAST_METER, MOST_METER, Reading, ReadingSet
+from bold_anode.powerup.plans import plan_for, plan_of
 from bold_anode.tasks import operations as tasks
 from bold_anode.tasks.kinds import Report
 from bold_anode.tasks.models import Work
 from thermionic.edition import edition
 from thermionic.errors import ValueRefused
-from thermionic.powerup import Step, signatures
+from thermionic.powerup import METER_OHM, Step, signatures
 from thermionic.values import Quantity, parse
 
 LIKELY_FAULTS = "likely faults"
@@ -29,15 +29,21 @@ def step_named(name: str) -> Step:
         raise ValueRefused("Readings are taken with no tubes fitted, or with all tubes in.") from None
 
 
-def start_set(user: Any, project_id: int, step: str, mains: str, channel: str) -> ReadingSet:
-    """A new round of readings on the project's current revision. Raises ValueRefused, NoSolution."""
+def start_set(user: Any, project_id: int, step: str, mains: str, channel: str, meter: str = "") -> ReadingSet:
+    """A new round of readings on the project's current revision; ``meter`` is the meter's input resistance as typed,
+    10 MΩ if it is empty. Raises ValueRefused, NoSolution."""
     project = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
     if project is None:
         raise Http404
-    return start_set_on(project.at, step_named(step), parse(mains, Quantity.VOLTAGE), channel)
+    meter_ohm = parse(meter, Quantity.RESISTANCE) if meter.strip() else METER_OHM
+    if not LEAST_METER <= meter_ohm <= MOST_METER:
+        raise ValueRefused(f"{meter[:20]} is no meter's input resistance; 1k to 1T is. Most have 10M.")
+    return start_set_on(project.at, step_named(step), parse(mains, Quantity.VOLTAGE), channel, meter_ohm)
 
 
-def start_set_on(revision: Revision, step: Step, mains_volt: float, channel: str) -> ReadingSet:
+def start_set_on(
+    revision: Revision, step: Step, mains_volt: float, channel: str, meter_ohm: float = METER_OHM
+) -> ReadingSet:
     """A new round of readings on a revision. Raises ValueRefused, NoSolution."""
     design = revision.design
     rated = next((block.primary_volt for block in design.blocks if hasattr(block, "primary_volt")), design.mains[0])
@@ -49,10 +55,13 @@ def start_set_on(revision: Revision, step: Step, mains_volt: float, channel: str
     channels = CHANNELS[design.channels]
     if channel not in channels:
         channel = channels[0]
-    _ = plan_for(revision, step, mains_volt)
-    return ReadingSet.objects.create(
-        project=revision.project, revision=revision, step=step.value, channel=channel, mains_volt=mains_volt
-    )
+    reading_set = ReadingSet(
+        project=revision.project, revision=revision, step=step.value, channel=channel, mains_volt=mains_volt,
+        meter_ohm=meter_ohm,
+    )  # fmt: skip
+    _ = plan_of(reading_set)
+    reading_set.save()
+    return reading_set
 
 
 def owned_set(user: Any, set_id: int) -> ReadingSet:
@@ -67,7 +76,7 @@ def owned_set(user: Any, set_id: int) -> ReadingSet:
 def take_reading(user: Any, set_id: int, point: str, typed: str) -> ReadingSet:
     """Keep a reading as typed; empty text takes the last one back. Raises Http404, ValueRefused."""
     reading_set = owned_set(user, set_id)
-    plan = plan_for(reading_set.revision, Step(reading_set.step), reading_set.mains_volt)
+    plan = plan_of(reading_set)
     if point not in {known.key for known in plan.points}:
         raise ValueRefused(f"There is no test point {point[:40]} at this step.")
     volt = parse(typed, Quantity.VOLTAGE) if typed.strip() else None
@@ -78,16 +87,20 @@ def take_reading(user: Any, set_id: int, point: str, typed: str) -> ReadingSet:
 def likely_faults(user: Any, reading_set: ReadingSet, *, again: bool = False) -> Work:
     """The work of solving a reading set's circuit with each fault in it, asked for where it has not been; ``again``
     asks anew for what was refused or cancelled. Raises ValueRefused."""
-    revision, step, mains = reading_set.revision, reading_set.step, reading_set.mains_volt
-    about = f"{edition()} {revision.document_hash} {step} {mains!r}"
+    revision, step = reading_set.revision, reading_set.step
+    mains, meter = reading_set.mains_volt, reading_set.meter_ohm
+    about = f"{edition()} {revision.document_hash} {step} {mains!r} {meter!r}"
     work = tasks.asked(user, LIKELY_FAULTS, about)
     if work is None or (again and work.is_off):
-        return tasks.ask(user, LIKELY_FAULTS, about, {"step": step, "mains_volt": mains}, revision)
+        return tasks.ask(
+            user, LIKELY_FAULTS, about, {"step": step, "mains_volt": mains, "meter_ohm": meter}, revision
+        )
     return work
 
 
 def solve_faults(work: Work, report: Report) -> list[list[float] | None]:
     """What every test point reads with each fault in the circuit: the work of ``likely_faults``."""
     assert work.revision is not None
-    plan = plan_for(work.revision, Step(work.arguments["step"]), work.arguments["mains_volt"])
+    step, mains, meter = (work.arguments[name] for name in ("step", "mains_volt", "meter_ohm"))
+    plan = plan_for(work.revision, Step(step), mains, meter)
     return signatures(plan, lambda part: report(part, "Solving the circuit with each simple fault in it"))

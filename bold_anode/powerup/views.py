@@ -14,11 +14,14 @@ from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from bold_anode.powerup import operations
 from bold_anode.powerup.models import ReadingSet
-from bold_anode.powerup.plans import plan_for
+from bold_anode.powerup.plans import plan_for, plan_of
 from bold_anode.tasks.models import State
 from bold_anode.tasks.operations import is_worker_alive
 from thermionic.errors import ThermionicError
-from thermionic.powerup import Plan, Step, discharge_seconds, judge, reasons
+from thermionic.powerup import METER_OHM, Plan, Step, discharge_seconds, judge, reasons
+from thermionic.values import Quantity, written
+
+_LOW_VOLT = 1.0  # what a capacitor has across it at least to be listed, V
 
 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
@@ -38,7 +41,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     design = shown.solved.amplifier.design
     mains = reading_set.mains_volt if reading_set else design.brief.mains_volt
     revision = reading_set.revision if reading_set else project.at
-    plan = plan_for(revision, step, mains)
+    plan = plan_for(revision, step, mains, reading_set.meter_ohm if reading_set else METER_OHM)
     return "powerup/powerup.html", {
         **_judged(plan, reading_set),
         "step": step,
@@ -48,6 +51,8 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "sets": project.reading_sets.select_related("revision")[:20],
         "channels": operations.CHANNELS[design.channels],
         "mains": f"{mains:g}",
+        "meter": written(plan.meter_ohm, Quantity.RESISTANCE),
+        "held": [one for one in plan.capacitors if one.volt > _LOW_VOLT],
         "discharge": discharge_seconds(plan),
         "load_ohm": plan.compiled.load.ohm,
         "power": plan.compiled.load.power,
@@ -84,6 +89,7 @@ def start(request: Request, project_id: int) -> HttpResponse:
             request.POST.get("step", ""),
             request.POST.get("mains", ""),
             request.POST.get("channel", ""),
+            request.POST.get("meter", ""),
         )
     except ThermionicError as reason:
         return refuse(request, str(reason))
@@ -99,7 +105,7 @@ def reading(request: Request, set_id: int) -> HttpResponse:
     point = request.POST.get("point", "")
     try:
         reading_set = operations.take_reading(request.user, set_id, point, request.POST.get("volt", ""))
-        plan = plan_for(reading_set.revision, Step(reading_set.step), reading_set.mains_volt)
+        plan = plan_of(reading_set)
     except ThermionicError as reason:
         return refuse(request, str(reason))
     judged = _judged(plan, reading_set)
@@ -113,7 +119,7 @@ def meaning(request: Request, set_id: int) -> HttpResponse:
     more."""
     reading_set = operations.owned_set(request.user, set_id)
     try:
-        plan = plan_for(reading_set.revision, Step(reading_set.step), reading_set.mains_volt)
+        plan = plan_of(reading_set)
         judged = _judged(plan, reading_set)
         if judged["wrong"]:
             work = operations.likely_faults(request.user, reading_set, again=request.method == "POST")

@@ -32,8 +32,9 @@ def readings(the_plan, values, scatter=0.0, seed=3):
     return {p.key: float(v * n) for p, v, n in zip(the_plan.points, values, noise, strict=True)}
 
 
-def test_expected_values_are_the_solved_amplifiers(tubes_in):
+def test_expected_values_are_the_solved_amplifiers():
     amplifier = solve(LANTERN)
+    tubes_in = plan(LANTERN, Step.ALL_TUBES, 232.0, meter_ohm=1e12)
     by_key = {point.key: point for point in tubes_in.points}
     for node in ("reservoir", "ht2", "driver_anode", "output_cathode"):
         assert by_key[node].expected == pytest.approx(amplifier.voltage(node), rel=2e-3)
@@ -48,6 +49,52 @@ def test_without_tubes_every_rail_stands_at_the_peak():
     assert points["output_anode"].expected == pytest.approx(points["reservoir"].expected, rel=1e-3)
     assert points["output_cathode"].expected == pytest.approx(0, abs=1e-3)
     assert "speaker_ac" not in points
+
+
+def test_each_point_is_named_as_what_its_volts_are_across():
+    """Saltpan's bias by hand: 54.2 V behind the rectifier, 1 kΩ, then a filter capacitor across the trimmers and the
+    foot, whose wipers stand lower."""
+    the_plan = plan(examples.example("saltpan"), Step.NO_TUBES, 230.0)
+    points = {point.place: point for point in the_plan.points}
+    state, netlist = the_plan.state.at, the_plan.netlist
+    across = [place for place in points if place.startswith("across")]
+    assert {"across C10", "across C11"} <= set(across)
+    for place in across:
+        a, b = (0.0 if node == "0" else state.voltage(node) for node in netlist[place.removeprefix("across ")].nodes)
+        assert abs(points[place].expected) == pytest.approx(abs(a - b), rel=1e-2), place
+    wiper = points["wiper of RV2 to earth"]
+    assert wiper.node == netlist["RV2"].nodes[1]
+    assert abs(points["across C11"].expected) > abs(wiper.expected) + 5
+
+
+def test_every_capacitor_stands_beside_its_own_highest_volts():
+    the_plan = plan(examples.example("saltpan"), Step.NO_TUBES, 230.0)
+    held = {one.designator: one for one in the_plan.capacitors}
+    points = {point.place: point for point in the_plan.points}
+    for name in ("C6", "C10", "C11"):
+        ripple = the_plan.state.mains.ripple_peak_to_peak(the_plan.probes[0].node)
+        assert held[name].volt == pytest.approx(abs(points[f"across {name}"].expected), abs=1.0 + ripple)
+    assert held["C6"].rating_volt == 550.0
+    # A coupling capacitor has the anode's whole rail across it while no tube draws current.
+    coupling = the_plan.compiled.designator("blocks/output/coupling")
+    assert held[coupling].volt > 400.0
+
+
+@pytest.mark.parametrize("meter", [10e6, 1e6])
+def test_the_meter_is_in_the_circuit(meter):
+    """A grid with its leak of 470 kΩ on -30 V, and the same with the leak open, by Ohm's law."""
+    the_plan = plan(examples.example("saltpan"), Step.NO_TUBES, 230.0, meter)
+    row = next(place for place, probe in enumerate(the_plan.probes) if probe.key == "output_grid_a")
+    bias = next(place for place, probe in enumerate(the_plan.probes) if probe.key == "bias")
+    netlist = the_plan.netlist
+    leak = netlist[the_plan.compiled.designators("blocks/output/grid_leak")[0]]
+    ohm = float(leak.device.ohm)
+    values = the_plan.values(the_plan.state)
+    behind = the_plan.state.at.voltage(next(node for node in leak.nodes if "grid" not in node))
+    trimmer = abs(values[bias] - behind) / abs(behind) * meter  # the wiper's own resistance, a few kilohms
+    assert values[row] == pytest.approx(behind * meter / (meter + ohm + trimmer), rel=5e-3)
+    opened = next(fault for fault in faults(the_plan) if fault.key == f"{leak.name}:open")
+    assert abs(the_plan.solve(opened.netlist)[row]) < 0.02 * abs(values[row])
 
 
 def test_a_rectifier_tube_stays_in_when_the_tubes_are_pulled():

@@ -2,10 +2,12 @@
 
 from thermionic.powerup.discharge import discharge_seconds
 from thermionic.powerup.judging import Judgement, Verdict, judge
-from thermionic.powerup.plan import Plan, Step, TestPoint, plan
+from thermionic.powerup.plan import METER_OHM, Plan, TestPoint, plan
+from thermionic.powerup.probes import Step
 from thermionic.powerup.reasons import Reason, reasons, signatures
 
 __all__ = [
+    "METER_OHM",
     "Judgement",
     "Plan",
     "Reason",

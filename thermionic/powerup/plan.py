@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
-from enum import Enum
 
 import numpy as np
 
@@ -20,41 +20,19 @@ from thermionic.devices import Feed
 from thermionic.devices import Resistor as ResistorDevice
 from thermionic.devices.base import Array
 from thermionic.devices.scatter import limits
+from thermionic.errors import NoSolution
 from thermionic.lazily import lazily
+from thermionic.powerup.probes import Probe, Step, probes
+from thermionic.supplies.stress import drop
 
 TEST_HERTZ = 1000.0
 # What a hand-held multimeter is good for.
 METER = 0.015
+METER_OHM = 10e6  # its input resistance, as most have it
+# A point of more resistance than this part of the meter's is solved with the meter on it.
+_LIGHT = 0.5
 # Least error of a reading, V: the meter's last digits, and hum on an AC range.
 LEAST_DC, LEAST_AC = 0.1, 0.005
-
-
-class Step(Enum):
-    """How far the power-up has come."""
-
-    NO_TUBES = "no-tubes"
-    ALL_TUBES = "all-tubes"
-
-    @property
-    def title(self) -> str:
-        """As it is said to the builder."""
-        return {"no-tubes": "No tubes fitted", "all-tubes": "All tubes in"}[self.value]
-
-    def title_for(self, design: Design) -> str:
-        """As it is said of a design whose rectifier may be a tube itself, which stays in."""
-        tube = self is Step.NO_TUBES and bool(compile_design(design).rectifier_tubes)
-        return "No tubes but the rectifier" if tube else self.title
-
-
-@dataclass(frozen=True)
-class Probe:
-    """Where to put the probes: ``node`` to earth, DC, or AC rms at 1 kHz with the test signal on."""
-
-    key: str
-    title: str
-    place: str
-    node: str
-    ac: bool = False
 
 
 @dataclass(frozen=True)
@@ -74,9 +52,20 @@ class TestPoint(Probe):
         return (self.high - self.low) / 4
 
 
+@dataclass(frozen=True)
+class Held:
+    """A capacitor's designator and path, the most that is across it over the mains cycle, V, and its rating, V."""
+
+    designator: str
+    path: str
+    volt: float
+    rating_volt: float
+
+
 @dataclass(frozen=True, eq=False)
 class Plan:
-    """One step of the power-up of a design on a given mains: its netlist, points and test signal."""
+    """One step of the power-up of a design on a given mains, read with a meter of ``meter_ohm``: its netlist, points
+    and test signal."""
 
     design: Design
     step: Step
@@ -86,22 +75,56 @@ class Plan:
     state: CircuitState
     test_volt: float
     probes: tuple[Probe, ...]
+    meter_ohm: float
 
     def values(self, state: CircuitState) -> Array:
-        """What every test point reads in a solved variant of the circuit, V, (points,)."""
-        system = state.at.system
-        tone: Array | None = None
-        readings = []
-        for probe in self.probes:
-            if not probe.ac:
-                readings.append(state.at.voltage(self.compiled.node(probe.node)))
-                continue
-            if tone is None:
-                source = float(self.netlist[self.compiled.source.part].device.excitation().tone[2])
-                phasors = SmallSignal(state.at).tone(np.array([TEST_HERTZ]))[0]
-                tone = np.abs(phasors) * self.test_volt / source
-            readings.append(float(tone[system.node(probe.node)]))
-        return np.array(readings)
+        """What the meter reads at every test point in a solved variant of the circuit, V, (points,): it is on one
+        point at a time, and loads it."""
+        readings = np.zeros(len(self.probes))
+        steady = [row for row, probe in enumerate(self.probes) if not probe.ac]
+        readings[steady] = self._steady(state, [self.compiled.node(self.probes[row].node) for row in steady])
+        signal = [row for row, probe in enumerate(self.probes) if probe.ac]
+        if signal:
+            readings[signal] = self._signal(state, [self.compiled.node(self.probes[row].node) for row in signal])
+        return readings
+
+    def _steady(self, state: CircuitState, nodes: list[str]) -> Array:
+        """DC readings: a point of low resistance R is loaded as its linear circuit is, V / (1 + R / R_meter); one of
+        high resistance is solved with the meter on it."""
+        system, x = state.at.system, state.at.x
+        rows = [system.node(node) for node in nodes]
+        _, slopes = system.currents(system.sensed(x))
+        unit = np.zeros((system.size, len(rows)))
+        unit[rows, range(len(rows))] = 1.0
+        ohms = system.solve(system.jacobian(slopes), unit)[rows, range(len(rows))]
+        loaded = x[rows] / (1 + np.maximum(ohms, 0.0) / self.meter_ohm)
+        for place in np.flatnonzero(ohms > _LIGHT * self.meter_ohm):
+            with suppress(NoSolution):
+                meter = Part("R_METER", ResistorDevice(self.meter_ohm), (nodes[place], GROUND))
+                loaded[place] = solve_circuit(state.netlist.with_parts([meter]), state).at.voltage(nodes[place])
+        return loaded
+
+    def _signal(self, state: CircuitState, nodes: list[str]) -> Array:
+        """Readings of the test signal, V rms."""
+        hertz = np.array([TEST_HERTZ])
+        small = SmallSignal(state.at)
+        source = float(self.netlist[self.compiled.source.part].device.excitation().tone[2])
+        phasors = small.tone(hertz)[0] * self.test_volt / source
+        return np.array([
+            abs(phasors[state.at.system.node(node)] / (1 + small.impedances(node, hertz)[0] / self.meter_ohm))
+            for node in nodes
+        ])  # fmt: skip
+
+    @lazily
+    def capacitors(self) -> tuple[Held, ...]:
+        """What every capacitor has across it at this step, the most strained first."""
+        held = []
+        for path, capacitor in self.compiled.components(Capacitor):
+            for name in self.compiled.designators(path):
+                across = drop(self.state, name)
+                if across is not None:
+                    held.append(Held(name, path, float(np.max(np.abs(across))), capacitor.rating_volt))
+        return tuple(sorted(held, key=lambda one: -one.volt / one.rating_volt))
 
     def solve(self, netlist: Netlist) -> Array:
         """What every test point reads in a variant of the netlist. Raises NoSolution."""
@@ -121,8 +144,9 @@ class Plan:
         return tuple(points)
 
 
-def plan(design: Design, step: Step, mains_volt: float) -> Plan:
-    """The plan for one step with ``mains_volt`` measured at the wall. Raises ValueRefused, NoSolution.
+def plan(design: Design, step: Step, mains_volt: float, meter_ohm: float = METER_OHM) -> Plan:
+    """The plan for one step with ``mains_volt`` measured at the wall and a meter of ``meter_ohm``. Raises
+    ValueRefused, NoSolution.
 
     The test signal is 1 kHz at the source with the volume control full up, at a level for about 1 V rms at the
     loudspeaker. One channel is measured; the other is taken to be healthy.
@@ -141,8 +165,9 @@ def plan(design: Design, step: Step, mains_volt: float) -> Plan:
         tone = SmallSignal(state.at).tone(np.array([TEST_HERTZ]))[0]
         gain = float(abs(tone[system.node(compiled.load.node)] / tone[system.node(compiled.source.node)]))
         test_volt = float(f"{1.0 / max(gain, 1e-3):.0e}")
-    probes = tuple(_probes(compiled, netlist, step))
-    return Plan(design, step, mains_volt, compiled, netlist, state, test_volt, probes)
+    return Plan(
+        design, step, mains_volt, compiled, netlist, state, test_volt, probes(compiled, netlist, step), meter_ohm
+    )
 
 
 def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
@@ -161,49 +186,6 @@ def _one_channel(netlist: Netlist, state: CircuitState) -> Netlist:
         else:
             parts.append(part)
     return replace(netlist, parts=tuple(parts))
-
-
-def _probes(compiled: Compiled, netlist: Netlist, step: Step) -> Iterator[Probe]:
-    """The probes of a step, in the order to measure: rails, then each tube's electrodes, then the signal. Of
-    points on one node the first is measured."""
-    seen: set[str] = {GROUND}
-    for probe in (*_rail_probes(compiled), *_tube_probes(compiled)):
-        if probe.node not in seen and probe.node in netlist.nodes:
-            seen.add(probe.node)
-            yield probe
-    if step is Step.ALL_TUBES:
-        yield from _signal_probes(compiled)
-
-
-def _rail_probes(compiled: Compiled) -> Iterator[Probe]:
-    for rail in compiled.rails:
-        place = f"across {compiled.designator(rail.capacitor)}" if rail.capacitor else "to earth"
-        title = f"{'Bias' if rail.bias else 'HT'} at {rail.name.replace('_', ' ')}"
-        yield Probe(rail.name, title, place, rail.node)
-
-
-def _tube_probes(compiled: Compiled) -> Iterator[Probe]:
-    for use in compiled.tubes:
-        for electrode in ("anode", "screen", "cathode", "grid"):
-            if electrode in use.nodes:
-                title = f"{use.part} {electrode}" + (f", {use.type.type}" if electrode == "anode" else "")
-                yield Probe(use.nodes[electrode], title, f"{electrode} to earth at the socket", use.nodes[electrode])
-
-
-def _signal_probes(compiled: Compiled) -> Iterator[Probe]:
-    last = compiled.tubes[-1].block if compiled.tubes else ""
-    seen: set[str] = set()
-    for use in compiled.tubes:
-        if (use.block != last or not compiled.load.power) and use.output not in seen:
-            seen.add(use.output)
-            place = "AC, through 100 nF rated 630 V"
-            where = "anode" if use.output == use.anode else "output"
-            yield Probe(f"{use.output}_ac", f"{use.part} {where}, signal", place, use.output, ac=True)
-    load = compiled.load
-    title = compiled.design.block(load.block).label
-    title = "Loudspeaker" if load.power else title
-    place = "AC, across the dummy load" if load.power else "AC, across the load"
-    yield Probe(f"{load.block}_ac", f"{title}, signal", place, load.node, ac=True)
 
 
 def _tolerances(netlist: Netlist, compiled: Compiled) -> Iterator[Netlist]:

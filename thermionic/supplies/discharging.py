@@ -85,11 +85,11 @@ def switched_off(compiled: Compiled, state: CircuitState, opened: Collection[str
         )
         return a - b
 
-    tolerance = {
-        name: part.tolerance
-        for path, part in (*compiled.components(Capacitor), *compiled.components(Resistor))
-        for name in compiled.designators(path)
-    }
+    stated: tuple[tuple[str, Capacitor | Resistor], ...] = (
+        *compiled.components(Capacitor),
+        *compiled.components(Resistor),
+    )
+    tolerance = {name: part.tolerance for path, part in stated for name in compiled.designators(path)}
 
     def at_worst(part: Part) -> Device:
         device, top = part.device, 1 + tolerance.get(part.name, 0.0)
