@@ -4,18 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from math import sqrt
-
-import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.blocks import Flow
+from thermionic.amplifier.stations import level, stations
+from thermionic.lazily import remembered
 from thermionic.values import Quantity, display
 
 
 @dataclass(frozen=True)
 class Station:
-    """One block: what it is, its anode voltage if it has one, the signal level after it, and whether that changed."""
+    """One block: what it is, its anode voltage if it has one, the signal after it at full output (rms; of a
+    balanced pair between its sides), and whether that changed."""
 
     block_id: str
     title: str
@@ -42,18 +41,21 @@ class Rail:
 
 @dataclass(frozen=True)
 class Strip:
-    """Everything on the strip. ``at`` says at what drive the levels are."""
+    """Everything on the strip. ``at`` says at what drive the levels are, and ``beyond`` what comes next; ``as_set``
+    what the source gives with the volume as it is set."""
 
     stations: tuple[Station, ...]
     rails: tuple[Rail, ...]
     at: str
+    beyond: str
+    as_set: str
 
 
 def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> Strip:
     """The strip of a solved amplifier, marking what differs from ``before``."""
     old_stations = {s.block_id: s for s in _stations(before)} if before else {}
     old_rails = {r.name: r for r in _rails(before)} if before else {}
-    stations = tuple(
+    blocks = tuple(
         replace(now, changed=(was := old_stations.get(now.block_id)) is not None and was.figures != now.figures)
         for now in _stations(amplifier)
     )
@@ -61,53 +63,37 @@ def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> 
         replace(now, changed=(old := old_rails.get(now.name)) is not None and old.volts != now.volts)
         for now in _rails(amplifier)
     )
-    source = amplifier.at_source
-    at = f"at {display(source.source_volt, Quantity.VOLTAGE)} in" if source else "small signal"
-    return Strip(stations, rails, at)
+    full = amplifier.full_output
+    output = amplifier.load.written(amplifier.output(full))
+    at = f"at full output: {output} for {display(full.source_volt, Quantity.VOLTAGE)} in"
+    first = amplifier.first_to_zero_bias
+    beyond = f"Beyond that {amplifier.design.block(first).label.lower()} clips first" if first else ""
+    return Strip(blocks, rails, at, beyond, _as_set(amplifier))
 
 
-def _stations(amplifier: SolvedAmplifier) -> Iterator[Station]:
-    compiled = amplifier.compiled
-    for block_id in amplifier.route:
-        block, uses = amplifier.design.block(block_id), compiled.tubes_of(block_id)
+def _as_set(amplifier: SolvedAmplifier) -> str:
+    """What the source's own level comes to."""
+    volt, point = amplifier.compiled.source.volt, amplifier.at_source
+    words = f"Volume as set, {display(volt, Quantity.VOLTAGE)} in"
+    if point is None or point.source_volt > amplifier.full_output.source_volt:
+        return f"{words}: overdriven {volt / amplifier.full_output.source_volt:.2g} times"
+    return f"{words}: {amplifier.load.written(amplifier.output(point))}"
+
+
+@remembered
+def _stations(amplifier: SolvedAmplifier) -> tuple[Station, ...]:
+    """The blocks on the signal's way, with their levels at full output."""
+    compiled, full = amplifier.compiled, amplifier.full_output.source_volt
+    found = []
+    for place in stations(amplifier):
+        block, uses = amplifier.design.block(place.block), compiled.tubes_of(place.block)
         detail = volts = ""
         if uses:
             detail = ", ".join(dict.fromkeys(use.type.type for use in uses))
             volts = display(amplifier.voltage(uses[0].anode), Quantity.VOLTAGE)
-        node = _output_node(amplifier, block_id)
-        yield Station(block_id, block.label, detail, volts, _level(amplifier, node) if node else "")
-
-
-def _output_node(amplifier: SolvedAmplifier, block_id: str) -> str:
-    """Where a block's signal leaves it: the load's own node, the output of its tubes, or its first output port."""
-    compiled = amplifier.compiled
-    for load in compiled.loads:
-        if load.block == block_id:
-            return load.node
-    for source in compiled.sources:
-        if source.block == block_id:
-            return source.node
-    uses = compiled.tubes_of(block_id)
-    if uses:
-        return uses[0].output
-    block = amplifier.design.block(block_id)
-    for port, flow in block.ports().items():
-        if flow in (Flow.SIGNAL, Flow.PAIR):
-            node = compiled.node(block.node(port, "a" if flow is Flow.PAIR else ""))
-            if node in compiled.netlist.nodes:
-                return node
-    return ""
-
-
-def _level(amplifier: SolvedAmplifier, node: str) -> str:
-    """The signal at a node, rms, at the source's own level; by small-signal gain where that overdrives."""
-    point = amplifier.at_source
-    if point is not None:
-        phasor = amplifier.drive.phasors(amplifier.compiled.node(node))[amplifier.sweep.index(point), 1]
-        rms = float(np.abs(phasor)) / sqrt(2)
-    else:
-        rms = amplifier.gain(node) * amplifier.compiled.source.volt
-    return f"{display(rms, Quantity.VOLTAGE)} ~"
+        signal = f"{display(level(amplifier, place, full), Quantity.VOLTAGE)} ~"
+        found.append(Station(block.id, block.label, detail, volts, signal))
+    return tuple(found)
 
 
 def _rails(amplifier: SolvedAmplifier) -> Iterator[Rail]:

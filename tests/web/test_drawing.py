@@ -23,6 +23,7 @@ from thermionic.design import changed, dump, field, fields_at, fit_part, optiona
 from thermionic.errors import ThermionicError
 from thermionic.findings import examine
 from thermionic.schematic import block_sheet, signal_sheet, supply_sheet
+from thermionic.values import Quantity, parse
 
 EXAMPLES = {name: examples.example(name) for name in examples.names()}
 # Boxes that touch are not crossed; the estimate of a text's width is a little more than what it is.
@@ -217,3 +218,20 @@ def test_what_did_not_change_is_not_marked():
     sheet, _ = drawings(other, amplifier)
     assert [mark.designator for mark in sheet.parts if mark.changed] == ["R5"]
     assert {"driver_anode", "driver_cathode"} <= {r.key for r in sheet.labels if "changed" in r.kind}
+
+
+@pytest.mark.parametrize("name", examples.names())
+def test_no_level_on_the_strip_is_more_than_its_rails_allow(name):
+    """An anode with an inductive load swings at most from nothing to twice its rail, a pair of them to four times
+    that; the loudspeaker has the watts that stand beside."""
+    amplifier = solve(examples.example(name))
+    shown = strip(amplifier)
+    most = 4 * amplifier.highest_rail / 8**0.5
+    levels = [parse(station.level.removesuffix(" ~"), Quantity.VOLTAGE) for station in shown.stations]
+    assert max(levels[1:]) < most
+    full = amplifier.full_output
+    assert levels[0] == pytest.approx(full.source_volt, rel=6e-3)
+    assert levels[-1] == pytest.approx(full.output_volt, rel=0.02)
+    overdriven = amplifier.compiled.source.volt > full.source_volt
+    assert ("overdriven" in shown.as_set) == overdriven
+    assert amplifier.load.written(amplifier.output(full)) in shown.at

@@ -274,6 +274,16 @@ class SolvedAmplifier:
         bias; sooner where a tube before them does so long before (a follower at the end hardly swings against its
         cathode).
         """
+        reach = self._to_zero_bias
+        if not reach or min(reach.values()) == np.inf:
+            raise NoSolution("No signal reaches the tubes; the power cannot be solved.")
+        last = reach[max(reach, key=self.route.index)]
+        return float(min(last, _EARLIEST * min(reach.values())))
+
+    @lazily
+    def _to_zero_bias(self) -> dict[str, float]:
+        """The drive, in multiples of the source's own level, at which the first tube of each block on the signal's
+        way swings to zero bias by its small signal."""
         reach: dict[str, float] = {}
         for use in self.compiled.tubes:
             if use.block not in self.route:
@@ -282,10 +292,12 @@ class SolvedAmplifier:
             bias = abs(self.over_cathode(use, "grid"))
             level = max(bias, 0.1) / swing if swing > 1e-9 else np.inf
             reach[use.block] = min(level, reach.get(use.block, np.inf))
-        if not reach or min(reach.values()) == np.inf:
-            raise NoSolution("No signal reaches the tubes; the power cannot be solved.")
-        last = reach[max(reach, key=self.route.index)]
-        return float(min(last, _EARLIEST * min(reach.values())))
+        return reach
+
+    @property
+    def first_to_zero_bias(self) -> str:
+        """The block whose grid is the first to reach its cathode as the drive rises; "" without tubes."""
+        return min(self._to_zero_bias, key=lambda block: self._to_zero_bias[block], default="")
 
     @lazily
     def sweep(self) -> tuple[DrivenPoint, ...]:
