@@ -49,3 +49,6 @@ document.body.addEventListener("htmx:oobBeforeSwap", ({ detail: { fragment, targ
   due.replaceWith(list);
 });
 document.body.addEventListener("htmx:afterSettle", markFindings);
+
+// On a narrow screen the rooms are one line that scrolls.
+document.querySelector(".rooms [aria-current]")?.scrollIntoView({ inline: "center", block: "nearest" });
