@@ -45,6 +45,10 @@ class BudgetSpent(NoSolution):
     """An analysis was stopped at the limit of time it was given."""
 
 
+class Unbalanced(ThermionicError):
+    """Currents that must add up to nothing do not: what rests on them is not shown."""
+
+
 class TextRefused(ThermionicError):
     """A text with characters in it that are none."""
 

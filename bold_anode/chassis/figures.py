@@ -11,6 +11,7 @@ from thermionic.chassis.hum import Cause, LayoutHum
 from thermionic.chassis.laid import Laid
 from thermionic.chassis.nets import EARTH
 from thermionic.chassis.stability import fed_back
+from thermionic.errors import Unbalanced
 from thermionic.values import Quantity, display
 
 _SHOWN = 6
@@ -38,8 +39,11 @@ def against_of(laid: Laid) -> str:
 
 
 def said_of(laid: Laid) -> dict[str, Any]:
-    """All of the hum in words."""
-    hum = laid.hum
+    """All of the hum in words; where it cannot be trusted, why under ``refusal``, and nothing else."""
+    try:
+        hum = laid.hum
+    except Unbalanced as refusal:
+        return {"refusal": str(refusal)}
     low, high = hum.band()
     return {
         "below": f"{hum.below(hum.volt):.0f}",
@@ -50,6 +54,7 @@ def said_of(laid: Laid) -> dict[str, Any]:
         "measured_below": f"{hum.below(hum.measured_volt):.0f}" if hum.measured_volt else "",
         "where": where_of(laid),
         "against": against_of(laid),
+        "bars": hum_bars(hum),
         "mine": f"{hum.below(sum(c.volt**2 for c in hum.causes if c.way not in ('supply', 'leakage')) ** 0.5):.0f}",
     }
 

@@ -19,7 +19,7 @@ from bold_anode.amps.solved import solved
 from bold_anode.amps.tabs import Tab, draw_chosen
 from bold_anode.chassis import laying, operations, searching, sheets, variants
 from bold_anode.chassis.drawing import drawn
-from bold_anode.chassis.figures import feeds, hum_bars, said_of, selected
+from bold_anode.chassis.figures import feeds, said_of, selected
 from bold_anode.chassis.models import KeptSize
 from bold_anode.chassis.section import in_section
 from bold_anode.frame.parsing import whole_number
@@ -61,7 +61,6 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
         "feeds": [one for one in feeds(now) if one["near"]] if request.method == "GET" else [],
         "misfits": wrong,
         "hum": said_of(now),
-        "bars": hum_bars(now.hum),
         "selected": selected(now, chosen),
         "schools": SCHOOLS,
         "line_ups": editing.LINED_UP,

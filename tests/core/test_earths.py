@@ -1,19 +1,31 @@
 """Signal earth as a network, its schools and faults, and protective earth."""
 
+from dataclasses import replace
+from functools import cache
+
 import networkx
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core import simulator
 from tests.core.layouts import amplifier, first, laid, moved
+from thermionic import examples
+from thermionic.amplifier import solve
+from thermionic.chassis.arranging import SCHOOLS, arranged
+from thermionic.chassis.bodies import bodies
 from thermionic.chassis.causes import hums
-from thermionic.chassis.document import Earthing, LayoutRefused, changed_layout
+from thermionic.chassis.document import Earthing, Layout, LayoutRefused, changed_layout
 from thermionic.chassis.earthing import EarthNetwork, Link
 from thermionic.chassis.editing import screened_at, shielded
+from thermionic.chassis.laid import lay
+from thermionic.design import changed
 from thermionic.earths.faults import faults, tried
 from thermionic.earths.protective import Verdict, points
 from thermionic.earths.returns import _loops, returns
 from thermionic.earths.schools import compared
+from thermionic.errors import Unbalanced
 
 
 @simulator.needed
@@ -196,3 +208,51 @@ def test_the_grids_earth_voltage_makes_the_hum_at_the_load():
     # The first tube's alone accounts for what comes out.
     first_tube = back.grids[0]
     assert first_tube.at_load == pytest.approx(back.load_volt, rel=0.5)
+
+
+REFERENCES = ("centre tap", "balance resistors", "balance pot", "one end", "none")
+SUPPLIED = (("heater_winding", "heaters"), ("filament_winding", "filament"))
+
+
+@settings(max_examples=12)
+@given(st.sampled_from(SUPPLIED), st.sampled_from(REFERENCES), st.booleans(), st.sampled_from(sorted(SCHOOLS)))
+def test_what_comes_back_by_earth_adds_up_however_the_heaters_are_held(supplied, reference, tapped, school):
+    """Kirchhoff: no current goes into the earth wiring that does not leave it. A winding ticked as centre-tapped that
+    feeds heaters from its own ends sends none of their amperes down its tap."""
+    winding, string = supplied
+    design = changed(examples.example("mill"), f"blocks/{string}/reference", reference)
+    if tapped:  # the same volts over both halves
+        whole = design.block(winding)
+        design = changed(design, f"blocks/{winding}/centre_tapped", "yes")
+        design = changed(design, f"blocks/{winding}/winding_volt", f"{whole.winding_volt / 2}")
+        design = changed(design, f"blocks/{winding}/winding_ohm", f"{whole.winding_ohm / 2}")
+    amplifier = solve(design)
+    now = lay(amplifier, arranged(bodies(amplifier, Layout()), design, Layout(), school))
+    into = now.humming.returned
+    assert np.abs(into.sum(axis=0)).max() < 1e-5 * np.abs(into).max()
+    assert returns(now).load_volt == pytest.approx(untapped(string, reference, school), rel=0.01)
+
+
+@cache
+def untapped(string, reference, school):
+    design = changed(examples.example("mill"), f"blocks/{string}/reference", reference)
+    amplifier = solve(design)
+    return returns(lay(amplifier, arranged(bodies(amplifier, Layout()), design, Layout(), school))).load_volt
+
+
+def test_no_hum_is_shown_where_the_returns_do_not_add_up():
+    now = laid("lantern")
+    lost = now.humming.returned.copy()
+    row = int(np.argmax(np.abs(lost).max(axis=1)))
+    for share, refused in ((2e-3, True), (5e-4, False)):
+        wrong = replace(now)
+        returned = lost.copy()
+        returned[row] *= 1 - share
+        vars(wrong.humming)["returned"] = returned
+        if refused:
+            with pytest.raises(Unbalanced, match="do not add up"):
+                _ = wrong.hum
+            with pytest.raises(Unbalanced, match="do not add up"):
+                returns(wrong)
+        else:
+            assert wrong.hum.volt > 0

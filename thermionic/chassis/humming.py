@@ -25,6 +25,7 @@ from thermionic.chassis.sources import IronSource, PairSource, Sources, coil_axi
 from thermionic.chassis.transfer import HARMONICS
 from thermionic.chassis.wiring import Terminal, Wire
 from thermionic.devices.base import Array, ComplexArray
+from thermionic.errors import Unbalanced
 from thermionic.lazily import lazily
 from thermionic.performance.levels import reference_output
 
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
 _UNTWISTED = 0.012  # m of a twisted pair that is open at either end
 _FLOOR = 0.03  # of an untwisted pair's field that is left of a pair twisted by hand, however far away
 _ANCHORS = np.array([1, 2, 5, 12])  # the harmonics at which the sheet is computed
+_BALANCED, _NOTHING = 1e-3, 1e-9  # of the largest current into earth, and A: what may be left of their sum
 _CARRIES = 2e-3  # A, of a wire whose field is computed
 
 
@@ -219,6 +221,17 @@ class Humming:
             if key in at:
                 amperes[at[key]] += leak
         return amperes
+
+    def check_earth(self) -> None:
+        """Raise Unbalanced where the currents into earth do not add up to nothing, within a thousandth of the
+        largest: what flows into a conductor with no other way out must leave it."""
+        largest = float(np.abs(self.returned).max(initial=0.0))
+        rest = float(np.abs(self.returned.sum(axis=0)).max(initial=0.0))
+        if rest > max(_BALANCED * largest, _NOTHING):
+            raise Unbalanced(
+                f"The currents that come back by earth do not add up: {rest:.2g} A of {largest:.2g} A have no way "
+                "out. That is an error of ours in this design; so no hum is shown, and no comparison of earth wiring."
+            )
 
     def _leaks(self) -> Iterator[tuple[str, ComplexArray]]:
         """What mains transformers send by their capacitance into the sheet and signal earth, by node, and what of it

@@ -48,7 +48,8 @@ class Laid:
 
     @lazily
     def hum(self) -> LayoutHum:
-        """The hum of the worse channel."""
+        """The hum of the worse channel. Raises Unbalanced."""
+        self.humming.check_earth()
         return max(hums(self.humming), key=lambda one: one.volt)
 
 

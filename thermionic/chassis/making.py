@@ -202,7 +202,8 @@ class Making:
 
     def earthed_ends(self, winding: str) -> list[tuple[Part, int]]:
         """The terminals by which what a winding delivers comes back from signal earth; where it floats on something
-        else, those of what lifts it too, which cancel them."""
+        else, those of what lifts it too, which cancel them. Heaters on its ends are a pair of wires: their current is
+        in the winding's, does not come by earth, and is taken off again at their own ends."""
         sources = [
             part
             for part in self.netlist.parts
@@ -215,6 +216,9 @@ class Making:
             if isinstance(part.device, IdealTransformer) and not block_of(part) and part.nodes[0] in own
         ]
         found = [(part, len(part.nodes) - 1) for part in sources] + [(part, 1) for part in lifts]
+        strings = {feed.block for feed in self.compiled.said(HeaterFeed) if feed.winding == winding}
+        heated = {self.netlist[use.part].nodes for use in self.compiled.said(HeaterUse) if use.block in strings}
+        found += [(part, 1) for part in self.netlist.parts if part.nodes in heated]
         return [(part, terminal) for part, terminal in found if part.nodes[terminal] == GROUND]
 
     def _supplied_va(self, windings: list[Winding]) -> float:

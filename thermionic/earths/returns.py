@@ -95,7 +95,8 @@ class Returns:
 
 
 def returns(laid: Laid) -> Returns:
-    """The earth wiring of a layout, of the worse channel."""
+    """The earth wiring of a layout, of the worse channel. Raises Unbalanced."""
+    laid.humming.check_earth()
     humming = laid.humming
     found = [_of_channel(laid, humming, channel) for channel in humming.numbers]
     return max(found, key=lambda one: one.load_volt)
