@@ -230,7 +230,7 @@ def test_what_comes_back_by_earth_adds_up_however_the_heaters_are_held(supplied,
     now = lay(amplifier, arranged(bodies(amplifier, Layout()), design, Layout(), school))
     into = now.humming.returned
     assert np.abs(into.sum(axis=0)).max() < 1e-5 * np.abs(into).max()
-    assert returns(now).load_volt == pytest.approx(untapped(string, reference, school), rel=0.01)
+    assert returns(now).load_volt == pytest.approx(untapped(string, reference, school), rel=0.05)
 
 
 @cache
