@@ -18,9 +18,10 @@ from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.system import System
 from thermionic.circuit.variants import one_of
-from thermionic.design import changed, fit_part
+from thermionic.design import changed, dump, fit_part, validate
 from thermionic.devices.scatter import TubeSpread
 from thermionic.errors import DesignRefused, ValueRefused
+from thermionic.findings import examine
 from thermionic.performance import loop as loops
 from thermionic.performance import tolerances as spreads
 from thermionic.performance.builds import MATCHED, Builds, Deviates, partners
@@ -328,3 +329,41 @@ def test_a_part_of_a_fifth_of_the_tolerance_leaves_the_rest_of_the_spread():
                 assert cause.tighter == pytest.approx(left, abs=0.05), (quantity.key, cause.name)
                 seen += 1
     assert seen >= 2
+
+
+def equalised(source, into):
+    """Plover with its equalisation fed back round its first two stages, drawn from one end or from the other."""
+    design = fit_part(examples.example("plover"), "blocks/first/cathode_foot", True)
+    raw = dump(changed(design, "blocks/first/cathode_foot/ohm", "1k"))
+    raw["blocks"] = [block for block in raw["blocks"] if block["id"] != "equaliser"]
+    second = next(block for block in raw["blocks"] if block["id"] == "second")
+    second |= {"input": "first.out", "coupling": {"farad": 220e-9, "rating_volt": 400.0}, "grid_leak": {"ohm": 1e6}}
+    plain = validate(raw)
+    network = {"id": "eq", "kind": "phono-feedback", "source": source, "into": into, "low_resistor": {"ohm": 100e3}}
+    return solve(plain), solve(validate({**raw, "blocks": [*raw["blocks"], network]}))
+
+
+@pytest.mark.parametrize(("source", "into"), [("follower.out", "first.foot"), ("first.foot", "follower.out")])
+def test_equalisation_fed_back_is_negative_and_does_to_the_gain_what_its_loop_says(source, into):
+    """From a follower of a few hundred ohms: without the network the gain is 1 + T times as high."""
+    without, amplifier = equalised(source, into)
+    hertz = np.array([100.0, 1000.0])
+    loop = loop_gain(amplifier, amplifier.compiled.loops[0], hertz=hertz)
+    assert loop.is_negative
+    gains = []
+    for one in (without, amplifier):
+        node = one.state.at.system.node(one.compiled.node(one.load.node))
+        gains.append(np.abs(one.small_signal.tone(hertz)[:, node]))
+    np.testing.assert_allclose(np.abs(1 + loop.gain), gains[0] / gains[1], rtol=5e-3)
+    assert gains[0][1] > 20 * gains[1][1]
+    assert not any("positive" in finding.title for finding in examine(amplifier))
+
+
+@pytest.mark.parametrize("name", ["hurdle", "saltpan", "wicket"])
+def test_a_loop_is_the_same_from_whichever_end_it_is_drawn(name):
+    raw = dump(examples.example(name))
+    feedback = next(block for block in raw["blocks"] if block["id"] == "feedback")
+    feedback["source"], feedback["into"] = feedback["into"], feedback["source"]
+    hertz = np.array([30.0, 1e3, 30e3])
+    gains = [loop_gain(one, one.compiled.loops[0], hertz=hertz).gain for one in (solved(name), solve(validate(raw)))]
+    np.testing.assert_allclose(gains[0], gains[1], rtol=1e-6)

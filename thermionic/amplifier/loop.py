@@ -13,7 +13,8 @@ from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.small_signal import Linear, SmallSignal
 from thermionic.circuit.system import System
 from thermionic.devices.base import Array, ComplexArray, Device
-from thermionic.lazily import lazily
+from thermionic.errors import NetlistRefused, ThermionicError
+from thermionic.lazily import lazily, remembered
 
 # Rules of thumb: with these the response has no peak worth the name, and tubes and parts may stray.
 PHASE_MARGIN, GAIN_MARGIN = 45.0, 6.0
@@ -143,7 +144,39 @@ def loop_gain(
 
     Raises NetlistRefused where the loop cannot be broken at its parts.
     """
-    return gain_of(amplifier, amplifier.state.at.system.netlist, loop.parts, load, hertz)
+    netlist = amplifier.state.at.system.netlist
+    return gain_of(amplifier, netlist, loop.parts, load, hertz, backwards=is_backwards(amplifier, loop))
+
+
+@remembered
+def is_backwards(amplifier: SolvedAmplifier, loop: Loop) -> bool:
+    """Whether a feedback path carries its signal from the second terminal of its parts to the first.
+
+    A path may be drawn from either end. Loop gains taken in the two directions differ, and the right one says what
+    taking the path out does to the gain: A_open / A_closed is 1 + T but for the loading by the path itself (H. W.
+    Bode, *Network Analysis and Feedback Amplifier Design* (1945), ch. 4).
+    """
+    hertz, netlist = np.array([REFERENCE_HERTZ]), amplifier.state.at.system.netlist
+
+    def change(backwards: bool) -> float:
+        try:
+            return float(np.log(np.abs(1.0 + amplifier.small_signal.loop_gain(loop.parts, hertz, backwards)[0])))
+        except NetlistRefused:
+            return np.nan
+
+    changes = {backwards: change(backwards) for backwards in (False, True)}
+    known = [backwards for backwards, value in changes.items() if np.isfinite(value)]
+    if len(known) < 2:
+        return known == [True]
+    node = amplifier.state.at.system.node(amplifier.compiled.node(amplifier.load.node))
+    try:
+        opened = linear(amplifier, netlist.without(lambda part: part.name in loop.parts))
+        there = opened.at.system.node(amplifier.compiled.node(amplifier.load.node))
+        ratio = opened.tone(hertz)[0, there] / amplifier.reference_phasors[node]
+    except ThermionicError:
+        return False
+    without = float(np.log(max(abs(ratio), 1e-30)))
+    return abs(changes[True] - without) < abs(changes[False] - without) - 1e-9
 
 
 def gain_of(
@@ -152,13 +185,15 @@ def gain_of(
     parts: tuple[str, ...],
     load: Device | None = None,
     hertz: Array | None = None,
+    backwards: bool = False,
 ) -> LoopGain:
     """The loop gain through ``parts`` of the amplifier's circuit as ``netlist`` has it, at ``frequencies`` unless
-    others are given. Raises NetlistRefused."""
+    others are given; ``backwards`` the parts carry it from their second terminal to the first. Raises
+    NetlistRefused."""
     hertz = frequencies() if hertz is None else hertz
     if load is not None:
         netlist = netlist.with_device(amplifier.load.part, load)
-    return LoopGain(hertz, linear(amplifier, netlist).loop_gain(parts, hertz))
+    return LoopGain(hertz, linear(amplifier, netlist).loop_gain(parts, hertz, backwards))
 
 
 def linear(amplifier: SolvedAmplifier, netlist: Netlist) -> SmallSignal:

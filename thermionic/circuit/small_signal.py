@@ -141,39 +141,40 @@ class SmallSignal:
         rhs[self.at.system.branch(part), 0] = 1.0
         return self.respond(hertz, rhs)[..., 0]
 
-    def loop_gain(self, parts: str | Sequence[str], hertz: Array) -> ComplexArray:
-        """The loop gain T seen at a two-terminal part that carries the feedback, or at several side by side,
-        (frequencies,).
+    def loop_gain(self, parts: str | Sequence[str], hertz: Array, backwards: bool = False) -> ComplexArray:
+        """The loop gain T seen at a two-terminal part that carries the feedback from its first terminal to its
+        second, or at several side by side, (frequencies,); ``backwards`` it carries it the other way.
 
         R. D. Middlebrook, "Measurement of loop gain in feedback systems", Int. J. Electronics 38 (1975), p. 485: a
         voltage in series with the part's first terminal, then a current into that node; from the two,
         T = (Tv Ti - 1) / (2 + Tv + Ti), whatever the impedances on either side. Negative feedback has T
         positive in mid-band. Raises NetlistRefused for a part that is not a plain two-terminal one, is connected
-        straight to earth at its first terminal, or is not between the same nodes as the first.
+        straight to earth where the feedback comes from, or is not between the same nodes as the first.
         """
         system = self.at.system
         names = (parts,) if isinstance(parts, str) else tuple(parts)
         places = [system.place(name) for name in names]
         nodes = places[0].part.nodes
+        start = nodes[-1 if backwards else 0]
         hertz = np.atleast_1d(hertz)
         admittance = np.zeros(len(hertz), dtype=complex)
         for place in places:
             device = place.part.device
-            if len(nodes) != 2 or device.branches or device.ports or nodes[0] == GROUND:
+            if len(nodes) != 2 or device.branches or device.ports or start == GROUND:
                 raise NetlistRefused(
                     f"The loop cannot be broken at {place.part.name}: choose a resistor or a capacitor that carries "
-                    "the feedback, with its first terminal not on earth."
+                    "the feedback from a point that is not earth."
                 )
             if place.part.nodes != nodes:
                 raise NetlistRefused(f"{place.part.name} is not between the same nodes as {names[0]}.")
             admittance += device.conductance()[0, 0] + 2j * np.pi * hertz * device.storage()[0, 0]
-        near, far = places[0].unknowns
+        near, far = places[0].unknowns[:: -1 if backwards else 1]
         # A volt e in series between the node and the terminal: what the part then draws is Y (v + e ...).
         unit = np.zeros((system.size, 1))
         for unknown, sign in zip((near, far), (1.0, -1.0), strict=True):
             if unknown >= 0:
                 unit[unknown, 0] += sign
-        found = self.respond(hertz, np.hstack([self.push(nodes[0]), unit]))
+        found = self.respond(hertz, np.hstack([self.push(start), unit]))
         by_current, driven = found[..., 0], found[..., 1]
         # Current test: an ampere into the node divides between the part and what is behind the node.
         into_part = admittance * (by_current[:, near] - (by_current[:, far] if far >= 0 else 0.0))

@@ -32,7 +32,7 @@ class FeedbackPolarity(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for loop in amplifier.compiled.loops:
             try:
-                gain = complex(amplifier.small_signal.loop_gain(loop.parts, np.array([REFERENCE_HERTZ]))[0])
+                gain = complex(loop_gain(amplifier, loop, hertz=np.array([REFERENCE_HERTZ])).gain[0])
             except NetlistRefused:
                 continue
             if not np.isfinite(gain) or gain.real > -0.05:

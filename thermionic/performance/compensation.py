@@ -16,6 +16,7 @@ from thermionic.amplifier.loop import (
     LoopGain,
     Margin,
     gain_of,
+    is_backwards,
     linear,
 )
 from thermionic.amplifier.solved import REFERENCE_HERTZ
@@ -167,7 +168,8 @@ def _uppers(amplifier: SolvedAmplifier, netlist: Netlist, carried: tuple[str, ..
     loads: list[Device | None] = [None]
     if amplifier.load.power:
         loads += [devices.Resistor(OPEN), devices.Capacitor(CAPACITORS[0])]
-    return [gain_of(amplifier, netlist, carried, load, _UPPER_HERTZ) for load in loads]
+    backwards = is_backwards(amplifier, next(loop for loop in amplifier.compiled.loops if loop.part in carried))
+    return [gain_of(amplifier, netlist, carried, load, _UPPER_HERTZ, backwards) for load in loads]
 
 
 def _least_phase(loops: list[LoopGain]) -> float:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier, solve
+from thermionic.amplifier.loop import loop_gain
 from thermionic.amplifier.solved import REFERENCE_HERTZ
 from thermionic.blocks import Block
 from thermionic.blocks.ports import split
@@ -49,7 +50,7 @@ def make_feedback(amplifier: SolvedAmplifier) -> Design:
     after = solve(design, amplifier)
     try:
         loop = next(one for one in after.compiled.loops if one.block == name)
-        sense = after.small_signal.loop_gain(loop.parts, np.array([REFERENCE_HERTZ]))[0].real
+        sense = loop_gain(after, loop, hertz=np.array([REFERENCE_HERTZ])).gain[0].real
     except NetlistRefused:
         return design
     if sense > 0:
