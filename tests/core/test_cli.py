@@ -6,6 +6,7 @@ import pytest
 
 from thermionic import cli, examples, tubes
 from thermionic.design import dump
+from thermionic.report import ANALYSES
 
 
 @pytest.fixture
@@ -30,6 +31,21 @@ def test_solve(capsys, lantern):
     netlist = cli.main(["spice", lantern]) or capsys.readouterr().out
     for node in result["nodes"]:
         assert f" {node} " in netlist or f" {node}\n" in netlist
+
+
+@pytest.mark.parametrize("name", examples.names())
+def test_every_example_goes_through_every_command_and_its_netlist_comes_back(name, capsys, tmp_path):
+    file, netlist = tmp_path / f"{name}.json", tmp_path / f"{name}.cir"
+    file.write_text(json.dumps(dump(examples.example(name))))
+    result = printed(capsys, "solve", str(file))
+    assert all(part["path"] == "" or part["path"].startswith("blocks/") for part in result["parts"].values())
+    asked = [f"--{analysis}" for analysis in ANALYSES]
+    assert set(printed(capsys, "solve", str(file), *asked)) >= set(ANALYSES)
+    assert cli.main(["spice", str(file)]) == 0
+    netlist.write_text(capsys.readouterr().out)
+    again = printed(capsys, "solve", str(netlist))
+    for node, volt in result["nodes"].items():
+        assert again["op"][node] == pytest.approx(volt, rel=2e-3, abs=2e-3), node
 
 
 def test_tube_and_tubes(capsys):

@@ -140,7 +140,8 @@ class SolvedAmplifier:
 
         A tube's voltage is from anode to cathode and its current and dissipation the anode's.
         """
-        states = dict(self.state.at.parts)
+        # What stands for the rectifiers while the rest is solved is no part.
+        states = {name: state for name, state in self.state.at.parts.items() if name in self.netlist}
         for use in self.compiled.tubes:
             state = states[use.part]
             volt = self.over_cathode(use, "anode")
