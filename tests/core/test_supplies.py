@@ -384,3 +384,17 @@ def test_a_bleeder_is_sized_by_the_time_constant_and_the_square_of_the_voltage()
         found = discharge(fitted.compiled, fitted.on_mains(253.0).without_tubes)
         assert max(each.second for each in found) == pytest.approx(one.second, rel=0.03)
     assert not can_bleed(alone, "blocks/output/bleeder")
+
+
+@pytest.mark.parametrize(("rating", "offered"), [(60.0, None), (15.0, "200 mA"), (40.0, None), (24.0, "200 mA")])
+def test_no_fuse_is_offered_below_the_transformers_rated_current(rating, offered):
+    """60 VA at 120 V are 0.5 A; a shorted rectifier draws 1.19 A, of which a fuse of 298 mA is sure to open. 24 VA
+    are 200 mA, the most that a preferred fuse can be."""
+    made = design(
+        winding("w", 250.0, 400.0), rectifier("bridge"), reservoir(), load("c", 9e3), volt=120.0,
+        inlet={"fuse": {"ampere": 4.0}}, iron={"taps_volt": (120.0,), "tap_volt": 120.0, "rating_va": rating},
+    )  # fmt: skip
+    (found,) = RULE["fuse-rating"].examine(solve(made))
+    assert (found.cure.typed if found.cure else None) == offered
+    assert "surge" in found.why
+    assert ("one of its own" in found.why) == (offered is not None)

@@ -47,11 +47,29 @@ OPENS = 4.0
 LEAKAGE = 3.5e-3
 
 
+SURGE = (
+    "The core's own surge at switching on is in no figure here: take a time-lag fuse, and see that it holds when you "
+    "switch on twenty times."
+)
+
+
+def _smaller(fitting: float | None, fuse: FusePart) -> str:
+    if fitting and fitting < fuse.ampere:
+        return "A smaller fuse, or one of its own in that winding."
+    return "No mains fuse both carries the transformer's rated current and opens then: fit one in that winding."
+
+
 def _fit(path: str, ampere: float | None) -> Cure | None:
     if ampere is None:
         return None
     words = display(ampere, Quantity.CURRENT)
     return Cure(f"{path}/ampere", words, f"Fit {words}")
+
+
+def rated_primary_ampere(amplifier: SolvedAmplifier) -> float:
+    """What the mains transformers that state a rating draw at it together, A rms: no fuse is offered below that."""
+    cores = amplifier.compiled.said(Core)
+    return sum(core.rating_va / core.tap_volt for core in cores if core.rating_va is not None)
 
 
 def _current(name: str, moment: Moment) -> float:
@@ -71,13 +89,14 @@ class FuseRating(Rule):
             name = amplifier.compiled.designator(path)
             found = worst(amplifier, fuse.ampere, (at_work,), partial(_current, name), grows=1.6)
             if found is not None:
-                enough = next((one for one in FUSES if LOADED * one >= found.value), None)
+                rated = rated_primary_ampere(amplifier)
+                enough = next((one for one in FUSES if LOADED * one >= found.value and one >= rated), None)
                 yield Finding(
                     self.name, found.severity, path, name, f"{name} does not carry the amplifier",
                     f"{display(found.value, Quantity.CURRENT)} rms {found.words}; it is made for "
                     f"{display(fuse.ampere, Quantity.CURRENT)}.",
                     "It opens after minutes or weeks, and the next one is then chosen too large. The transformer's "
-                    "own no-load current comes on top.", found.value, fuse.ampere,
+                    f"own no-load current comes on top. {SURGE}", found.value, fuse.ampere,
                     _fit(path, enough),
                 )  # fmt: skip
                 continue
@@ -90,12 +109,13 @@ class FuseRating(Rule):
             if ampere is None or use.plus == "0" or ampere >= needed:
                 continue
             usual = _current(name, at_work(amplifier, amplifier.design.brief.mains_volt))
-            fitting = next((one for one in FUSES if usual <= LOADED * one and OPENS * one <= ampere), None)
+            least = max(usual / LOADED, rated_primary_ampere(amplifier))
+            fitting = next((one for one in FUSES if least <= one and OPENS * one <= ampere), None)
             yield Finding(
                 self.name, Severity.POOR, path, name, f"{name} may not open on a shorted rectifier",
                 f"{display(ampere, Quantity.CURRENT)} rms at {amplifier.design.brief.mains_volt:.0f} V mains with "
                 f"the {use.block.replace('_', ' ')} shorted; {display(needed, Quantity.CURRENT)} open it in seconds.",
-                "The transformer burns before the fuse goes. A smaller fuse, or one of its own in that winding.",
+                f"The transformer burns before the fuse goes. {_smaller(fitting, fuse)} {SURGE}",
                 needed, ampere,
                 _fit(path, fitting if fitting and fitting < fuse.ampere else None),
             )  # fmt: skip
