@@ -13,6 +13,7 @@ from thermionic.errors import NoSolution
 from thermionic.powerup import Step, Verdict, discharge_seconds, judge, plan, reasons, signatures
 from thermionic.powerup.devices import failures
 from thermionic.powerup.faults import faults, wrong_value
+from thermionic.powerup.reasons import NONE
 
 LANTERN = examples.example("lantern")
 
@@ -118,6 +119,20 @@ def test_readings_are_judged_by_their_band(tubes_in):
 
 
 @pytest.mark.parametrize(
+    ("reading", "words", "stop"),
+    [
+        (-42.0, "as expected", False), (-0.2, "the bias is missing", True), (3.0, "the bias is missing", True),
+        (-20.0, "far too little bias", True), (-39.0, "too little bias", False), (-45.0, "too much bias", False),
+        (-70.0, "far too much bias", True),
+    ],
+)  # fmt: skip
+def test_a_negative_reading_is_too_little_or_too_much_bias(tubes_in, reading, words, stop):
+    at = replace(tubes_in.points[0], ac=False, what="bias", expected=-42.0, low=-44.0, high=-40.0)
+    judged = judge(at, reading)
+    assert (judged.words, judged.verdict.stop) == (words, stop)
+
+
+@pytest.mark.parametrize(
     ("expected", "half", "far"),
     # Three half widths, a quarter of what is expected, or two volts: whichever is most.
     [(100.0, 20.0, 60.0), (100.0, 1.0, 25.0), (4.0, 0.5, 2.0)],
@@ -197,10 +212,27 @@ def test_the_supply_discharges_through_its_bleeder_or_not_at_all():
     assert discharge_seconds(plan(without, Step.ALL_TUBES, 232.0)) is None
 
 
+def test_what_explains_the_fewest_of_the_wrong_readings_has_no_share(tubes_in, known):
+    """Five points read otherwise than any single simple fault would make them: none of these, most likely."""
+    wrong = {"reservoir": 250.0, "ht2": 400.0, "driver_anode": 20.0, "output_cathode": 90.0, "driver_cathode": 6.0}
+    *found, none = reasons(tubes_in, wrong, known)
+    assert none.key == NONE
+    assert none.likelihood > 0.9
+    assert all(reason.likelihood is None for reason in found if 2 * reason.explained < reason.judged)
+    assert all(reason.likelihood is None or reason.likelihood < 0.1 for reason in found)
+    # One that explains them all leaves next to nothing for that.
+    dead = next(fault for fault in faults(tubes_in) if fault.key == "V2:dead")
+    *found, none = reasons(tubes_in, readings(tubes_in, tubes_in.solve(dead.netlist), scatter=0.005), known)
+    assert found[0].key == "V2:dead"
+    assert found[0].likelihood + sum(one.likelihood or 0.0 for one in found[1:]) > 0.95
+    assert none.likelihood < 0.02
+
+
 def test_of_faults_that_explain_as_much_the_common_one_comes_first(tubes_in, known):
     """No sound, and nothing else measured: what explains that as well as another is as likely as it is common."""
     weights = {fault.key: fault.weight for fault in faults(tubes_in)}
-    found = reasons(tubes_in, {"speaker_ac": 0.0}, known, most=40)
+    *found, none = reasons(tubes_in, {"speaker_ac": 0.0}, known, most=40)
+    assert none.key == NONE
     assert {weights[reason.key] for reason in found} == {1.0, 0.8, 0.6, 0.4}
     shares = [reason.likelihood / weights[reason.key] for reason in found]
     assert shares == pytest.approx([shares[0]] * len(found), rel=0.03)

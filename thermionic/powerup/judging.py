@@ -7,6 +7,8 @@ from enum import Enum
 
 from thermionic.powerup.plan import TestPoint
 
+_MISSING = 0.9  # of what is expected
+
 
 class Verdict(Enum):
     """What a reading amounts to."""
@@ -37,6 +39,16 @@ class Judgement:
     reading: float
     verdict: Verdict
     deviation: float | None
+
+    @property
+    def words(self) -> str:
+        """The verdict as it is said; of what is negative, whether there is too little of it or too much."""
+        if self.verdict.good or self.point.expected >= 0 or self.deviation is None:
+            return self.verdict.value
+        if self.deviation < -_MISSING:
+            return f"the {self.point.what} is missing"
+        far = "far " if self.verdict.stop else ""
+        return f"{far}too {'little' if self.deviation < 0 else 'much'} {self.point.what}"
 
 
 def judge(point: TestPoint, reading: float) -> Judgement:

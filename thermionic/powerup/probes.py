@@ -33,13 +33,15 @@ class Step(Enum):
 
 @dataclass(frozen=True)
 class Probe:
-    """Where to put the probes: ``node`` to earth, DC, or AC rms at 1 kHz with the test signal on."""
+    """Where to put the probes: ``node`` to earth, DC, or AC rms at 1 kHz with the test signal on; ``what`` it is the
+    voltage of, in a word."""
 
     key: str
     title: str
     place: str
     node: str
     ac: bool = False
+    what: str = "voltage"
 
 
 def probes(compiled: Compiled, netlist: Netlist, step: Step) -> tuple[Probe, ...]:
@@ -61,7 +63,8 @@ def _supply_probes(compiled: Compiled, netlist: Netlist) -> Iterator[Probe]:
     for rail in compiled.rails:
         yield from _capacitor_probes(compiled, netlist, rail)
         title = f"{'Bias' if rail.bias else 'HT'} at {rail.name.replace('_', ' ')}"
-        yield Probe(rail.name, title, place_of(compiled, netlist, rail), rail.node)
+        what = "bias" if rail.bias else "voltage"
+        yield Probe(rail.name, title, place_of(compiled, netlist, rail), rail.node, what=what)
 
 
 def _capacitor_probes(compiled: Compiled, netlist: Netlist, rail: Rail) -> Iterator[Probe]:
@@ -98,7 +101,8 @@ def _tube_probes(compiled: Compiled) -> Iterator[Probe]:
         for electrode in ("anode", "screen", "cathode", "grid"):
             if electrode in use.nodes:
                 title = f"{use.part} {electrode}" + (f", {use.type.type}" if electrode == "anode" else "")
-                yield Probe(use.nodes[electrode], title, f"{electrode} to earth at the socket", use.nodes[electrode])
+                place, what = f"{electrode} to earth at the socket", "bias" if electrode == "grid" else "voltage"
+                yield Probe(use.nodes[electrode], title, place, use.nodes[electrode], what=what)
 
 
 def _signal_probes(compiled: Compiled) -> Iterator[Probe]:

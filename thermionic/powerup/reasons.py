@@ -13,24 +13,33 @@ from thermionic.errors import BudgetSpent, NoSolution
 from thermionic.powerup.faults import Fault, faults, wrong_value
 from thermionic.powerup.plan import METER, Plan
 
+_SHOWN = 0.02  # the least share that is shown
+_LOOK = "Check the readings and where the probe was; then look for two faults at once."
 # A reading past ten standard deviations counts no more than that: one slip of the probe must not outvote the rest.
 _WORST = 10.0
+# How often what is wrong is no single simple fault, a guess: two at once, a slip in the wiring, a probe misplaced.
+_OTHER = 0.25
+NONE = "none"  # the key of the reason that stands for those
 # One fault must explain the readings this much better than none, in squared deviations, to be worth naming.
-_WORTH = 6.0
+_WORTH = 3.0
+# A part that strays moves several readings at once, so n of them say no more than about n / 2 that were independent:
+# chosen so that of what is called 99 % nine in ten are right (docs/accuracy.md).
+_ALIKE = 2.0
 
 
 @dataclass(frozen=True)
 class Reason:
     """A fault with how well it explains the readings.
 
-    ``likelihood`` is its share among all the reasons considered, 0 to 1. ``explained`` of ``judged`` readings agree
+    ``likelihood`` is its share among all the reasons considered, 0 to 1; None where it explains fewer than half of
+    the readings, and a share would say too much. ``explained`` of ``judged`` readings agree
     with the circuit that has this fault; ``readings`` are that circuit's, V, by test point.
     """
 
     key: str
     title: str
     look: str
-    likelihood: float
+    likelihood: float | None
     explained: int
     judged: int
     readings: dict[str, float]
@@ -62,7 +71,9 @@ def reasons(plan: Plan, readings: Mapping[str, float], known: Signatures, most: 
     """The likeliest reasons for ``readings`` (test point key to V), best first; ``known`` are the plan's signatures.
 
     Empty if the readings are what a healthy build gives, to within tolerances, or if no single simple fault
-    explains them notably better.
+    explains them notably better. The last is ``NONE``: that no single simple fault did it. Each hypothesis has the
+    likelihood of all readings: a fault's are spread as tolerances and the meter spread them; with none of them each
+    reading is as in a healthy build, or anywhere up to the highest voltage there is.
     """
     at = [index for index, point in enumerate(plan.points) if point.key in readings]
     if not at:
@@ -72,10 +83,10 @@ def reasons(plan: Plan, readings: Mapping[str, float], known: Signatures, most: 
     sigma = np.array([point.sigma for point in plan.points])
 
     def misfit(values: Array) -> float:
-        """Squared deviations of the readings from a circuit's, in standard deviations."""
+        """Squared deviations of the readings from a circuit's, in standard deviations, over ``_ALIKE``."""
         scale = np.maximum(1.0, np.abs(values) / np.maximum(np.abs(healthy), 1e-9))
         spread = np.hypot(sigma * np.minimum(scale, 3.0), METER * np.abs(values))[at]
-        return float(np.sum(np.minimum(np.abs((measured - values[at]) / spread), _WORST) ** 2))
+        return float(np.sum(np.minimum(np.abs((measured - values[at]) / spread), _WORST) ** 2)) / _ALIKE
 
     base = misfit(healthy)
     solved = [(fault, np.array(read)) for fault, read in zip(faults(plan), known, strict=True) if read is not None]
@@ -89,26 +100,44 @@ def reasons(plan: Plan, readings: Mapping[str, float], known: Signatures, most: 
         best.setdefault(fault.resistor or fault.key, (score, fault, values))
     refined = [_refine(plan, row, misfit) for row in list(best.values())[: most + 2]]
     refined.sort(key=lambda row: row[0])
-    weights = np.exp(-0.5 * (np.array([row[0] for row in refined]) - refined[0][0]))
-    none = np.exp(-0.5 * (base - refined[0][0]))
-    weights = weights / (weights.sum() + none)
+    common = sum(fault.weight for fault, _ in solved)
+    other = _anywhere(plan, measured, at) - 2 * np.log(_OTHER * common)
+    lowest = min(refined[0][0], other, base)
+    weights = np.exp(-0.5 * (np.array([row[0] for row in refined]) - lowest))
+    none = float(np.exp(-0.5 * (other - lowest)))
+    whole = weights.sum() + none + np.exp(-0.5 * (base - lowest))
+    weights, none = weights / whole, none / whole
     result = []
     for (_, fault, values), weight in zip(refined[:most], weights, strict=False):
-        if weight < 0.02:
-            continue
         near = np.abs(measured - values[at]) <= 2 * np.hypot(sigma, METER * np.abs(values))[at]
         result.append(
             Reason(
                 fault.key,
                 fault.title,
                 fault.look,
-                float(weight),
+                float(weight) if 2 * int(near.sum()) >= len(at) else None,
                 int(near.sum()),
                 len(at),
                 {point.key: float(value) for point, value in zip(plan.points, values, strict=True)},
             )
         )
-    return result
+    result = [reason for reason in result if reason.likelihood is None or reason.likelihood >= _SHOWN]
+    return [*result, Reason(NONE, "None of these alone", _LOOK, none, 0, len(at), {})]
+
+
+def _anywhere(plan: Plan, measured: Array, at: list[int]) -> float:
+    """Twice the negative log likelihood of the readings where no simple fault is known: each is as in a healthy
+    build, or evenly anywhere up to a third over the highest that is expected, as likely; up to the constant of
+    ``misfit``."""
+    points = [plan.points[index] for index in at]
+    total = 0.0
+    for point, reading in zip(points, measured, strict=True):
+        alike = [abs(other.expected) for other in plan.points if other.ac == point.ac]
+        width = 1.3 * max(*alike, abs(reading), 1.0)
+        healthy = np.exp(-0.5 * min(abs(reading - point.expected) / point.sigma, 30.0) ** 2)
+        evenly = point.sigma * np.sqrt(2 * np.pi) / width
+        total -= 2 * np.log(0.5 * healthy + 0.5 * evenly)
+    return float(total) / _ALIKE
 
 
 def _refine(
