@@ -328,3 +328,13 @@ def test_what_a_rectifier_tube_fills_of_two_in_series_is_less_than_either():
     assert not found("82u")
     (one,) = found("220u")
     assert one.value == pytest.approx(110e-6)
+
+
+def test_silicon_in_series_with_a_tube_is_what_stands_the_reverse_voltage():
+    tube = {"id": "r", "kind": "tube-rectifier", "winding": "w.out", "tubes": ["v1.a"], "silicon": {}}
+    made = design(
+        winding("w", 450.0, 60.0, centre_tapped=True), tube, reservoir(), load("c", 9e3), tubes=(("v1", "GZ34"),)
+    )
+    (found,) = RULE["rectifier-reverse"].examine(solve(made))
+    assert found.title == "The silicon in series with the GZ34 has too much across it backwards"
+    assert "made for 1000 V" in found.evidence

@@ -16,6 +16,8 @@ from thermionic.values import Quantity, Series, display, nearest, step, written
 # milliampere.
 _MEGOHMS = 20e6
 _NO_PATH = 100e6
+# The stopper and a resistor's tolerance on top of a leak that is just at the limit are no fault.
+_PASSES = 1.05
 
 
 class GridLeak(Rule):
@@ -32,7 +34,7 @@ class GridLeak(Rule):
             limit = getattr(use.limits, name)
             if use.bias is Bias.LEAK:
                 limit = _MEGOHMS
-            if ohm <= limit or ohm > _NO_PATH:
+            if ohm <= _PASSES * limit or ohm > _NO_PATH:
                 continue
             unsure = " The limit is not certain for this type." if name in use.limits.unsure else ""
             cure = None

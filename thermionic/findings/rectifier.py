@@ -32,6 +32,13 @@ class _Rated:
     silicon: RectifierDiode | None
 
     @property
+    def blocks(self) -> str:
+        """What it is called that stands the reverse voltage."""
+        if self.silicon and self.tube:
+            return f"{self.silicon.material} in series with the {self.called}"
+        return self.called
+
+    @property
     def reverse_volt(self) -> float:
         """What it stands backwards, V: silicon in series with a tube takes all of it."""
         if self.silicon:
@@ -69,7 +76,7 @@ class RectifierReverse(Rule):
                 found.severity,
                 f"blocks/{rated.use.block}",
                 rated.part,
-                f"The {rated.called} has too much across it backwards",
+                f"The {rated.blocks} has too much across it backwards",
                 f"{found.value:.0f} V {found.words}; it is made for {limit:g} V.{_unsure(rated, 'reverse_v')}",
                 "It arcs over or breaks down, and shorts the winding. Silicon in series with a vacuum rectifier's "
                 "anodes takes the reverse voltage from it.",
