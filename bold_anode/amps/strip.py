@@ -67,7 +67,7 @@ def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> 
     output = amplifier.load.written(amplifier.output(full))
     at = f"at full output: {output} for {display(full.source_volt, Quantity.VOLTAGE)} in"
     first = amplifier.first_to_zero_bias
-    beyond = f"Beyond that {amplifier.design.block(first).label.lower()} clips first" if first else ""
+    beyond = f"Beyond that {amplifier.design.block(first).label} clips first" if first else ""
     return Strip(blocks, rails, at, beyond, _as_set(amplifier))
 
 
