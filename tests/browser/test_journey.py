@@ -380,6 +380,7 @@ def test_a_starter_made_push_pull_with_other_tubes_cured_and_carried_over(page, 
 
     cures = page.locator(".finding button.cure")
     for _ in range(10):
+        expect(page.locator("#findings[aria-busy]")).to_have_count(0)
         expect(page.locator(".looking")).to_have_count(0)
         if not cures.count():
             break

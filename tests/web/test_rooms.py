@@ -67,7 +67,7 @@ def test_a_change_is_answered_before_it_is_examined_and_examined_before_it_is_cu
     assert "2A3 anode runs too hot" not in aside
     aside, again = _aside(bench.get(follows, **HTMX))
     assert again == follows
-    assert re.search(r'<li class="finding over changed" data-about="blocks/output"', aside)
+    assert re.search(r'<li class="finding over changed"\s+data-about="blocks/output"', aside)
     assert "2A3 anode runs too hot" in aside
     assert "Looking for a change that cures it" in aside
     assert 'class="cure"' not in aside
@@ -116,7 +116,7 @@ def test_a_room_whose_own_solve_fails_says_so(bench, project, monkeypatch):
     from bold_anode.powerup import views
     from thermionic.errors import NoSolution
 
-    def never(revision, stage, mains_volt):
+    def never(revision, step, mains_volt, meter_ohm):
         raise NoSolution("With a part at its limit, node ht1 would not settle.")
 
     monkeypatch.setattr(views, "plan_for", never)
