@@ -101,6 +101,6 @@ def likely_faults(user: Any, reading_set: ReadingSet, *, again: bool = False) ->
 def solve_faults(work: Work, report: Report) -> list[list[float] | None]:
     """What every test point reads with each fault in the circuit: the work of ``likely_faults``."""
     assert work.revision is not None
-    step, mains, meter = (work.arguments[name] for name in ("step", "mains_volt", "meter_ohm"))
-    plan = plan_for(work.revision, Step(step), mains, meter)
+    asked = {"meter_ohm": METER_OHM, **work.arguments}  # work from before it was asked for names no meter
+    plan = plan_for(work.revision, Step(asked["step"]), asked["mains_volt"], asked["meter_ohm"])
     return signatures(plan, lambda part: report(part, "Solving the circuit with each simple fault in it"))
