@@ -81,6 +81,29 @@ def test_every_name_finds_its_type_in_any_case():
         tubes.get("GZ34", "triode")
 
 
+@pytest.mark.parametrize("name", ["6N5P", "6N8P", "CV5112", "CV999", "5671", "12AX9", "6SM7GT", "EL85"])
+def test_a_type_that_is_not_there_is_not_led_to_another_family(name):
+    with pytest.raises(UnknownTube) as refusal:
+        tubes.get(name)
+    assert "Did you mean" not in str(refusal.value)
+
+
+@pytest.mark.parametrize(
+    ("typed", "known"),
+    [("2A33", "2A3"), ("ECC8", "ECC8"), ("KT8", "KT88"), ("6SL7GTT", "6SL7GT")],
+)
+def test_a_slip_of_the_keys_is_offered_the_type_that_was_meant(typed, known):
+    with pytest.raises(UnknownTube, match=f"Did you mean {known}"):
+        tubes.get(typed)
+
+
+@pytest.mark.parametrize(
+    ("name", "type_"), [("6N3P", "5670"), ("6N11", "ECC88"), ("6n23p", "ECC88"), ("396A", "5670")]
+)
+def test_a_type_is_known_by_the_names_of_other_countries(name, type_):
+    assert tubes.get(name).type == type_
+
+
 # What is held of every published point: anode current, transconductance, screen current; nine points in ten, and none
 # off by more than twice as much.
 HELD = {"anode_a": 0.10, "gm_s": 0.12, "screen_a": 0.20}

@@ -17,7 +17,7 @@ from thermionic.design import dump, load
 from thermionic.devices import PentodeCoefficients, TriodeCoefficients
 from thermionic.findings import examine
 from thermionic.powerup import Step, plan
-from thermionic.tubes import library
+from thermionic.tubes import library, naming
 
 RECORDS = {
     file.stem: json.loads(file.read_text()) for file in (Path(__file__).parent / "data" / "version1").glob("*.json")
@@ -60,7 +60,7 @@ def of_then():
     names = {name.upper(): tube for tube in types.values() for name in (tube.type, *tube.aliases)}
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(library, "all_types", lambda: types)
-        patch.setattr(library, "_names", lambda: names)
+        patch.setattr(naming, "_names", lambda: names)
         patch.setattr(supply, "HARMONICS", 32)
         patch.setattr(supply, "SAMPLES", 128)
         yield

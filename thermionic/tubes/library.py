@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import tomllib
 from dataclasses import dataclass, fields
 from functools import cache
@@ -405,35 +404,3 @@ def all_types() -> dict[str, TubeType]:
 def types_with(kind: str) -> dict[str, TubeType]:
     """The types that have a unit of a kind, by type number."""
     return {name: tube for name, tube in all_types().items() if tube.has(kind)}
-
-
-@cache
-def _names() -> dict[str, TubeType]:
-    names: dict[str, TubeType] = {}
-    for tube in all_types().values():
-        for name in (tube.type, *tube.aliases):
-            if names.setdefault(name.upper(), tube) is not tube:
-                raise AssertionError(f"two tube files claim the name {name}")
-    return names
-
-
-def library_names() -> frozenset[str]:
-    """Every name by which a type of the library is known, in capitals."""
-    return frozenset(_names())
-
-
-def get(name: str, kind: str | None = None) -> TubeType:
-    """The type known by ``name`` or an equivalent of it, in any case.
-
-    With ``kind``, only a type that has such a unit will do. Raises UnknownTube.
-    """
-    found = _names().get(name.strip().upper())
-    if found:
-        if kind:
-            found.unit(kind)
-        return found
-    fitting = [known for known, tube in _names().items() if kind is None or tube.has(kind)]
-    near = difflib.get_close_matches(name.strip().upper(), fitting, n=1)
-    suggestion = f" Did you mean {near[0]}?" if near else ""
-    known = ", ".join(types_with(kind)) if kind else f"{len(all_types())} types"
-    raise UnknownTube(f"“{name[:40]}” is not in the tube library.{suggestion} It has {known}.")
