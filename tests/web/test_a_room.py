@@ -18,8 +18,9 @@ import io, json, zipfile
 import django
 django.setup()
 from django.contrib.auth import get_user_model
+from django.conf import settings
 from django.core.management import call_command
-from django.test import Client
+from django.test import Client, override_settings
 from django.urls import get_resolver
 from bold_anode.accounts.carrying import packed, unpack
 from bold_anode.accounts.operations import delete_account
@@ -30,6 +31,8 @@ from bold_anode.attic.models import Note
 from bold_anode.demo.workshop import load_demo
 from bold_anode.frame import samples
 
+plain = {"BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"}
+override_settings(STORAGES={**settings.STORAGES, "staticfiles": plain}).enable()
 call_command("migrate", verbosity=0)
 load_demo()
 ada = get_user_model().objects.get()
