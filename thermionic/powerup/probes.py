@@ -77,9 +77,9 @@ def _capacitor_probes(compiled: Compiled, netlist: Netlist, rail: Rail) -> Itera
         for name in compiled.designators(path):
             nodes = set(netlist[name].nodes) - {GROUND} if name in netlist else set()
             if len(nodes) == 1 and nodes != {rail.node}:
+                (node,) = nodes
                 field = type(block).model_fields[path.rpartition("/")[2]].title or "capacitor"
-                yield Probe(nodes.copy().pop(), f"{name}, {field.lower()} of {block.label.lower()}",
-                            f"across {name}", nodes.pop())  # fmt: skip
+                yield Probe(node, f"{name}, {field.lower()} of {block.label.lower()}", f"across {name}", node)
 
 
 def place_of(compiled: Compiled, netlist: Netlist, rail: Rail) -> str:
