@@ -13,10 +13,9 @@ from bold_anode.chain.drawing import drawing
 from bold_anode.chain.figures import amplifier_figures, stage_figures
 from bold_anode.frame.plots import drawn
 from bold_anode.frame.requests import Request
-from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import KINDS, Group
-from thermionic.design import Design
+from thermionic.design import Design, regraph
 from thermionic.schematic import Sheet, signal_sheet, supply_sheet
 
 
@@ -61,7 +60,7 @@ def _actions(design: Design, block_id: str) -> list[tuple[str, str]]:
         ("remove", "Remove the block"),
         ("remove-along", "Remove it with what hangs on it"),
     ]
-    if any(getattr(other, "push_pull", True) is False for other, _, _ in documents.consumers(design, block_id)):
+    if regraph.can_push_pull(design, block_id):
         found.insert(0, ("push-pull", "Make it push-pull"))
     return found
 

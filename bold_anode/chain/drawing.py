@@ -14,7 +14,7 @@ from bold_anode.chain.lettering import width
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import sketch
 from thermionic.blocks.facets import RectifierUse, TubeUse
-from thermionic.blocks.ports import split
+from thermionic.blocks.ports import block_at, split
 from thermionic.design import field as value_at
 from thermionic.design import find
 from thermionic.errors import DesignRefused
@@ -150,7 +150,7 @@ class _Pen:
             spoken=spoken,
             heat=heat,
             changed=self._value_differs(mark.main),
-            block=mark.path.split("/")[1],
+            block=block_at(mark.path),
             box=_box(x, baseline, mark.label[2], texts),
         )
 

@@ -66,7 +66,7 @@ def _is_tube(field: Field) -> bool:
 
 
 def _tubes(user: Any, design: Design, text: str, paths: list[str]) -> Row:
-    names = [path.split("/")[1] for path in paths]
+    names = [path.removeprefix("envelopes/").removesuffix("/type") for path in paths]
     label = f"Tube{'s' if len(names) > 1 else ''} {', '.join(names).upper()}"
     return Row(paths[0], label, text, tubes=(*_own(user, design), *_library(design, names[0])), also=tuple(paths[1:]))
 

@@ -26,9 +26,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     return "chain/power.html", {
         "plots": drawn(_plot(amplifier, one) for one in sweeps),
         "figures": [Figure(f"5 % at {_hertz(one.hertz)}", _full(amplifier, one)) for one in sweeps],
-        "core": any(
-            getattr(amplifier.design.block(use.block), "core", None) for use in amplifier.compiled.transformers
-        ),
+        "core": any(use.core for use in amplifier.compiled.transformers),
         "transformer": bool(amplifier.compiled.transformers),
         "incomplete": any(not one.complete for one in sweeps),
         **study_shown(request, shown.project, "two-tones"),

@@ -16,7 +16,7 @@ from bold_anode.chain.tabs import TABS
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic import design as documents
-from thermionic.blocks import Flow
+from thermionic.blocks import Block, Flow
 from thermionic.errors import ThermionicError
 
 
@@ -39,7 +39,8 @@ def part(request: Request, project_id: int) -> HttpResponse:
         amplifier = solved(project.at).amplifier
         design = amplifier.design
         fields = documents.fields_at(design, path)
-        if Flow.WINDING in getattr(documents.find(design, path).value, "ports", dict)().values():
+        block = documents.find(design, path).value
+        if isinstance(block, Block) and Flow.WINDING in block.ports().values():
             fields.append(documents.field(design, "brief/mains_volt"))
     except ThermionicError as reason:
         return refuse(request, str(reason))

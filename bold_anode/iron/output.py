@@ -21,7 +21,6 @@ from thermionic.iron.output import (
     Limits,
     Reflected,
     ageing,
-    block_of,
     limits,
     output_transformer,
     reflected,
@@ -43,10 +42,9 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     plots = [_reflected_plot(seen, use.primary_ohm)]
     if cycle is not None:
         plots.append(_cycle_plot(cycle))
-    block = block_of(amplifier)
     return "iron/output.html", {
         "use": use,
-        "transformer": block,
+        "transformer": amplifier.design.block(use.block),
         "plots": drawn(plots),
         "cycle": cycle,
         "figures": _figures(amplifier, found, seen),
@@ -60,7 +58,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         ],
         "halves": HALVES_EVERY,
         "rise": RATED_RISE,
-        "fields": _fields(amplifier, block.id, origins_of(shown.project)),
+        "fields": _fields(amplifier, use.block, origins_of(shown.project)),
         "sources": SOURCES,
         **study_shown(request, shown.project, "taps"),
         **study_shown(request, shown.project, "lows"),
@@ -75,7 +73,7 @@ def _times(value: float) -> str:
 def _fields(amplifier: SolvedAmplifier, block_id: str, origins: dict[str, str]) -> list[dict[str, Any]]:
     """The transformer's own values, to be typed where they are read, with where each came from."""
     paths = [f"blocks/{block_id}"]
-    if getattr(amplifier.design.block(block_id), "core", None):
+    if documents.fitted(amplifier.design, f"blocks/{block_id}/core"):
         paths.append(f"blocks/{block_id}/core")
     return [
         {

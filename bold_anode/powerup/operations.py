@@ -15,6 +15,7 @@ from bold_anode.tasks.models import Work
 from thermionic.edition import edition
 from thermionic.errors import ValueRefused
 from thermionic.powerup import METER_OHM, Step, signatures
+from thermionic.powerup.plan import rated_mains
 from thermionic.values import Quantity, parse
 
 LIKELY_FAULTS = "likely faults"
@@ -46,7 +47,7 @@ def start_set_on(
 ) -> ReadingSet:
     """A new round of readings on a revision. Raises ValueRefused, NoSolution."""
     design = revision.design
-    rated = next((block.primary_volt for block in design.blocks if hasattr(block, "primary_volt")), design.mains[0])
+    rated = rated_mains(design)
     if not 0.3 * rated <= mains_volt <= 1.3 * rated:
         raise ValueRefused(
             f"{mains_volt:g} V is no mains voltage for a {rated:g} V primary; "

@@ -17,6 +17,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import HeaterUse
 from thermionic.blocks.fields import FilamentSupply
 from thermionic.circuit.netlist import GROUND
+from thermionic.performance.heater_supplies import unfed
 from thermionic.performance.levels import reference_output
 from thermionic.supplies.filaments import slopes
 from thermionic.supplies.heating import COLD, StringState, heater_hum, heating, held, others_when_pulled
@@ -60,7 +61,7 @@ def _strings(amplifier: SolvedAmplifier) -> list[dict[str, Any]]:
         found.append({
             "block": feed.block,
             "name": block.label,
-            "from": (feed.winding or getattr(block, "input", "").partition(".")[0]).replace("_", " "),
+            "from": feed.source.replace("_", " "),
             "ac": bool(feed.winding),
             "ampere": display(usual.ampere, Quantity.CURRENT),
             "inrush": display(usual.ampere / COLD, Quantity.CURRENT) if not feed.dropping_ohm else "",
@@ -114,13 +115,12 @@ def _reference(amplifier: SolvedAmplifier, string: StringState) -> str:
 
 def _unfed(amplifier: SolvedAmplifier) -> list[str]:
     """The bottles whose heaters no supply of the design feeds, with what they take."""
-    fed = {use.envelope for use in amplifier.compiled.said(HeaterUse)}
     found = []
-    for envelope in amplifier.design.envelopes:
-        heater = amplifier.design.tube_of(envelope.id).heater
-        if heater and envelope.id not in fed:
-            ampere = display(heater.amperes, Quantity.CURRENT)
-            found.append(f"{envelope.id.upper()} ({envelope.type}): {heater.volts:g} V, {ampere}")
+    for envelope in unfed(amplifier):
+        type_ = amplifier.design.tube_of(envelope)
+        assert type_.heater is not None
+        ampere = display(type_.heater.amperes, Quantity.CURRENT)
+        found.append(f"{envelope.upper()} ({type_.type}): {type_.heater.volts:g} V, {ampere}")
     return found
 
 
@@ -164,6 +164,14 @@ def _hum(amplifier: SolvedAmplifier) -> list[dict[str, str]]:
             "db": f"{20 * log10(one.volt / volt):.0f} dB", "volt": display(one.volt, Quantity.VOLTAGE, 2),
         })  # fmt: skip
     return rows
+
+
+@require_POST
+def feed(request: Request, project_id: int) -> HttpResponse:
+    """Wind supplies for the heaters that nothing feeds."""
+    return after(
+        request, project_id, "heaters", lambda: operations.feed_heaters(request.user, project_id, seen(request))
+    )
 
 
 @require_POST

@@ -11,6 +11,7 @@ from bold_anode.amps.studies import Arguments, Study
 from bold_anode.frame.plots import HALF, Axes, drawn, round_steps
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.ports import block_at
 from thermionic.supplies.filaments import balances, hum_taps
 from thermionic.values import Quantity, display
 
@@ -70,8 +71,8 @@ def _show_taps(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, 
     ticks = [(v, f"{v:.0%}") for v in round_steps(end, 4)]
     rows = [
         {
-            "name": amplifier.design.block(one["path"].split("/")[1]).label,
-            "block": one["path"].split("/")[1],
+            "name": amplifier.design.block(block_at(one["path"])).label,
+            "block": block_at(one["path"]),
             "now": f"{one['now']:.1%}",
             "hum": display(one["hum_volt"], Quantity.VOLTAGE, 2),
             "null": f"{one['null']:.1%}",

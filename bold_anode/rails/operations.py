@@ -16,8 +16,10 @@ from bold_anode.frame.owned import alone
 from bold_anode.rails.models import HIGHEST, LOWEST, MainsReading
 from thermionic.amplifier import solve
 from thermionic.blocks.fields import FilamentSupply
-from thermionic.design import Design, changed, find
+from thermionic.blocks.ports import block_at
+from thermionic.design import Design, changed, find, has_field
 from thermionic.errors import ValueRefused
+from thermionic.performance.heater_supplies import with_heater_supplies
 from thermionic.supplies import taps
 from thermionic.supplies.bleeding import can_bleed, with_bleeder
 from thermionic.supplies.selenium import replacement, selenium_blocks
@@ -118,11 +120,20 @@ def balance(user: Any, project_id: int, path: str, travel: str, seen: int | None
     return change_design(user, project_id, change, seen)
 
 
+def feed_heaters(user: Any, project_id: int, seen: int | None = None) -> Project:
+    """Wind heater supplies for the tubes that nothing feeds. Raises Http404, Stale, ThermionicError."""
+
+    def change(design: Design) -> tuple[Design, str]:
+        return with_heater_supplies(solve(design)), "heater supplies added"
+
+    return change_design(user, project_id, change, seen)
+
+
 def set_hum_tap(user: Any, project_id: int, block: str, share: str, seen: int | None = None) -> Project:
     """Set an output transformer's turns past the HT. Raises Http404, Stale, ThermionicError."""
 
     def change(design: Design) -> tuple[Design, str]:
-        if "hum_share" not in {field for one in design.blocks if one.id == block for field in type(one).model_fields}:
+        if not has_field(design, f"blocks/{block}/hum_share"):
             raise ValueRefused("Only an output transformer has turns past the HT to be set.")
         return changed(design, f"blocks/{block}/hum_share", share), "hum tap at its null"
 
@@ -137,7 +148,7 @@ def fit_bleeder(user: Any, project_id: int, path: str, ohm: str, watt: str, seen
         if not can_bleed(design, path):
             raise ValueRefused("Only a supply's own block can have a bleeder.")
         value, rating = parse(ohm, Quantity.RESISTANCE), parse(watt, Quantity.POWER)
-        after = with_bleeder(design, path.split("/")[1], value, rating)
+        after = with_bleeder(design, block_at(path), value, rating)
         return after, f"bleeder of {display(value, Quantity.RESISTANCE)}"
 
     return change_design(user, project_id, change, seen)

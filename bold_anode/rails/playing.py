@@ -17,6 +17,7 @@ from bold_anode.frame.requests import Request
 from bold_anode.rails import operations
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.ports import block_at
 from thermionic.findings.motorboating import NEAR
 from thermionic.supplies.motorboating import rail_loops
 from thermionic.supplies.ripple import rail_ripples, what_buys_most
@@ -30,7 +31,7 @@ _LEAST_LOOP = 1e-3  # of a turn, below which nothing comes back that is worth a 
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     context: dict[str, Any] = {}
-    taps = any(getattr(block, "hum_share", None) for block in shown.solved.amplifier.design.blocks)
+    taps = any(use.hum_share for use in shown.solved.amplifier.compiled.transformers)
     for name in ("sag", "buys", *(("hum-tap",) if taps else ())):
         context |= studies.shown(request, shown.project, name)
     return "rails/playing.html", context | {"loops": _loops(shown.solved.amplifier), "taps": taps}
@@ -126,7 +127,7 @@ def _show_buys(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, 
     parts = [
         {
             "name": one["designator"],
-            "place": one["path"].split("/")[1].replace("_", " "),
+            "place": block_at(one["path"]).replace("_", " "),
             "now": one["now"],
             "then": one["then"],
             "db": _quieter(one["db"]),

@@ -13,6 +13,7 @@ from bold_anode.frame.figures import Figure
 from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, drawn, round_steps
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks.ports import block_at
 from thermionic.design import Capacitor, Resistor
 from thermionic.supplies.arriving import arrivals
 from thermionic.supplies.bleeding import bleeders
@@ -127,7 +128,7 @@ def _peaks(amplifier: SolvedAmplifier, on: dict[str, Any]) -> list[dict[str, Any
                 continue
             share = peaks[name]["value"] / limit
             found.append({
-                "name": name, "place": path.split("/")[1].replace("_", " "), "share": share, "over": share > 1,
+                "name": name, "place": block_at(path).replace("_", " "), "share": share, "over": share > 1,
                 "percent": f"{share:.0%}", "length": f"{100 * min(share, 1.0):.0f}",
                 "value": display(peaks[name]["value"], quantity), "limit": display(limit, quantity),
                 "when": _when(peaks[name]["second"]),

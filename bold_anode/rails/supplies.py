@@ -9,7 +9,7 @@ from bold_anode.amps.rooms import Shown
 from bold_anode.frame.requests import Request
 from thermionic import design as documents
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.blocks import Block, Component
+from thermionic.blocks import Block
 from thermionic.supplies.selenium import replacement, selenium_blocks
 from thermionic.supplies.tree import Branch, supply_tree
 from thermionic.values import Quantity, display
@@ -142,11 +142,8 @@ def _ampere(branch: Branch) -> str:
 def _chips(amplifier: SolvedAmplifier, block: Block) -> list[Chip]:
     """The block as a whole, then each of its parts."""
     path = f"blocks/{block.id}"
-    found = [Chip(path, "", "", "", _whole(block))]
-    for name in type(block).model_fields:
-        part = getattr(block, name)
-        if not isinstance(part, Component):
-            continue
+    found = [Chip(path, "", "", "", block.in_words or "settings")]
+    for name, part in block.components.items():
         own = f"{path}/{name}"
         try:
             designator = amplifier.compiled.designator(own)
@@ -154,22 +151,6 @@ def _chips(amplifier: SolvedAmplifier, block: Block) -> list[Chip]:
             designator = ""
         main = documents.field(amplifier.design, f"{own}/{part.main}")
         value = display(main.value, main.quantity) if main.quantity else main.text
-        title = str(type(block).model_fields[name].title or name)
+        title = documents.find(amplifier.design, own).title
         found.append(Chip(own, f"{own}/{part.main}", designator, title, value))
     return found
-
-
-def _whole(block: Block) -> str:
-    """What there is to set of a block as a whole, in a few words."""
-    words = []
-    for name in ("winding_volt", "tap_volt", "form", "tubes", "volt"):
-        value = getattr(block, name, None)
-        if value is None:
-            continue
-        if isinstance(value, tuple):
-            words.append(", ".join(one.partition(".")[0].upper() for one in value))
-        elif isinstance(value, float):
-            words.append(display(value, Quantity.VOLTAGE))
-        else:
-            words.append(str(value))
-    return ", ".join(words) or "settings"

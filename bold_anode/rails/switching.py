@@ -13,6 +13,7 @@ from bold_anode.frame.requests import Request
 from bold_anode.rails import operations
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import Standby
+from thermionic.blocks.ports import block_at
 from thermionic.design import Resistor
 from thermionic.supplies.bleeding import can_bleed
 from thermionic.supplies.discharging import Discharge, discharge
@@ -51,7 +52,7 @@ def _discharges(amplifier: SolvedAmplifier) -> dict[str, Any]:
             volt = max(volt, one.volt if one else 0.0)
             cells.append("" if one is None else _seconds(one))
         path = next(one.path for _, found in cases for one in found if one.designator == name)
-        rows.append({"name": name, "place": path.split("/")[1].replace("_", " "),
+        rows.append({"name": name, "place": block_at(path).replace("_", " "),
                      "volt": display(volt, Quantity.VOLTAGE), "cells": cells})  # fmt: skip
     return {"heads": [words for words, _ in cases], "rows": rows, "volt": f"{high:.0f}"}
 

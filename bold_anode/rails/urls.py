@@ -7,6 +7,7 @@ urlpatterns = [
     path("amps/<int:project_id>/rails/read/<int:reading_id>/forget/", house.forget, name="mains-forget"),
     path("amps/<int:project_id>/rails/use/", house.use, name="mains-use"),
     path("amps/<int:project_id>/rails/take/", house.take, name="mains-take"),
+    path("amps/<int:project_id>/heaters/feed/", heaters.feed, name="heaters-feed"),
     path("amps/<int:project_id>/heaters/balance/", heaters.balance, name="filament-balance"),
     path("amps/<int:project_id>/rails/selenium/", house.selenium, name="selenium-replace"),
     path("amps/<int:project_id>/rails/bleed/", switching.bleed, name="bleeder-fit"),

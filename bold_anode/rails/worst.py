@@ -9,6 +9,7 @@ from bold_anode.amps.rooms import Shown
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import BiasTrim, Rectified
+from thermionic.blocks.ports import block_at
 from thermionic.findings.mains_side import OPENS
 from thermionic.supplies.heating import heating
 from thermionic.supplies.moments import moments
@@ -97,7 +98,7 @@ def _row(one: Stress) -> dict[str, Any]:
     return {
         "path": one.path,
         "designator": one.designator,
-        "place": one.path.split("/")[1].replace("_", " "),
+        "place": block_at(one.path).replace("_", " "),
         "what": one.what,
         "value": display(one.value, one.quantity),
         "limit": display(one.limit, one.quantity) if one.limit is not None else "",

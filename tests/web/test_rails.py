@@ -188,6 +188,24 @@ def test_heaters_are_as_the_core_has_them_and_a_filament_is_set_to_its_null(benc
     assert b"Only a filament" in wrong.content
 
 
+def test_heaters_that_nothing_feeds_get_their_windings(bench, owner):
+    """At the press of one button each tube has its volts, within a twentieth; with all fed it is refused."""
+    project = create_project(owner, examples.example("weir"))
+    page = bench.get(reverse("room", args=[project.pk, "heaters"])).content.decode()
+    assert "No heater supply drawn" in page
+    page = bench.post(reverse("heaters-feed", args=[project.pk]), {"seen": 1}, follow=True).content.decode()
+    assert "No heater supply drawn" not in page
+    amplifier = solve(Project.objects.get(pk=project.pk).current.design)
+    heaters = {
+        one.use.envelope: one for state in heating(amplifier.compiled, amplifier.state) for one in state.heated
+    }
+    assert {name: round(one.volt, 1) for name, one in heaters.items()} == {"v1": 6.3, "v2": 6.3, "v3": 5.0}
+    # The rectifier's cathode is at the HT and its heater with it: it has a winding of its own.
+    assert heaters["v3"].use.block != heaters["v1"].use.block == heaters["v2"].use.block
+    again = bench.post(reverse("heaters-feed", args=[project.pk]), {"seen": 2}, follow=True).content.decode()
+    assert "is fed already" in again
+
+
 def test_the_reach_of_the_bias_trimmers_is_told(bench, owner, worker):
     project = create_project(owner, changed(examples.example("saltpan"), "blocks/bias/trim/track_ohm", "3k3"))
     bench.get(reverse("study", args=[project.pk, "trim-reach"]))

@@ -1,10 +1,12 @@
 """What ./start refuses, in words, touching nothing."""
 
+import runpy
 import socket
 import subprocess
 import sys
 from itertools import pairwise
 from pathlib import Path
+from threading import Timer
 
 import pytest
 
@@ -24,6 +26,17 @@ def test_a_busy_port_is_refused():
         done = subprocess.run([ROOT / "start", "--port", str(port)], capture_output=True, text=True, timeout=300)
     assert done.returncode == 1
     assert f"Port {port} is in use" in done.stderr
+
+
+def test_a_port_that_a_killed_run_lets_go_late_is_waited_for():
+    busy = socket.create_server(("127.0.0.1", 0))
+    port = busy.getsockname()[1]
+    bound = runpy.run_path(str(ROOT / "start"))["_bound"]
+    with pytest.raises(local.Refused, match=f"Port {port} is in use"):
+        bound(port, 0)
+    Timer(0.5, busy.close).start()
+    with bound(port, 20) as ear:
+        assert ear.getsockname() == ("127.0.0.1", port)
 
 
 def test_the_data_of_another_postgresql_are_left_alone(tmp_path, monkeypatch):

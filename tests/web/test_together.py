@@ -1,13 +1,16 @@
 """Two windows on one project: nothing is lost, nothing is written over."""
 
 import threading
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from django.db import connection
 
 from bold_anode.amps.operations import Stale, change_design, create_project
+from bold_anode.powerup import plans
 from thermionic import examples
 from thermionic.design import changed, field
+from thermionic.powerup import Step
 
 RESISTOR = "blocks/output/cathode_resistor/ohm"
 
@@ -53,3 +56,22 @@ def test_a_window_that_is_behind_is_told_so(owner):
         change_design(owner, project.pk, lambda design: (changed(design, RESISTOR, "1k"), "second"), seen=1)
     project.refresh_from_db()
     assert field(project.current.design, RESISTOR).text == "820"
+
+
+@pytest.mark.django_db
+def test_a_plan_that_is_being_solved_keeps_no_other_waiting(owner, monkeypatch):
+    """Two power-up plans are solved side by side; the same one is solved once, however many ask."""
+    first, second = (create_project(owner, examples.example(name)).current for name in ("lantern", "saltpan"))
+    solving, both = [], threading.Barrier(2, timeout=20)
+
+    def plan(design, *_):
+        solving.append(design.name)
+        both.wait()  # broken unless the other is solved meanwhile
+        return design.name
+
+    monkeypatch.setattr(plans, "plan", plan)
+    asked = [(first, 201.5), (second, 201.5), (first, 201.5)]
+    with ThreadPoolExecutor(3) as pool:
+        found = list(pool.map(lambda one: plans.plan_for(one[0], Step.ALL_TUBES, one[1]), asked))
+    assert found == [first.design.name, second.design.name, first.design.name]
+    assert sorted(solving) == sorted({first.design.name, second.design.name})

@@ -10,7 +10,17 @@ from typing import Any, TypeVar
 from thermionic.blocks import Block, Component, Flow
 from thermionic.blocks.build import Bench
 from thermionic.blocks.building import Build
-from thermionic.blocks.facets import ConverterUse, Load, Loop, Rail, RectifierUse, Source, TransformerUse, TubeUse
+from thermionic.blocks.facets import (
+    ConverterUse,
+    Load,
+    Loop,
+    Rail,
+    RectifierUse,
+    Source,
+    TransformerUse,
+    TubeUse,
+)
+from thermionic.blocks.nodes import renamed
 from thermionic.circuit.netlist import Netlist
 from thermionic.design import Design, find, route
 from thermionic.devices.base import Device
@@ -175,19 +185,7 @@ def _finished(design: Design, build: Build) -> Compiled:
     parts, facets = tuple(build.parts), build.facets
     if aliases:
         parts = tuple(replace(part, nodes=tuple(name(node) for node in part.nodes)) for part in parts)
-        facets = [_renamed(facet, name) for facet in facets]
+        facets = [renamed(facet, name) for facet in facets]
     netlist = Netlist(design.name, parts)
     by_path = {path: tuple(names) for path, names in build.by_path.items()}
     return Compiled(design, netlist, by_path, tuple(facets), dict(aliases))
-
-
-def _renamed(facet: Any, name: Any) -> Any:
-    changes: dict[str, Any] = {}
-    for field in ("node", "source_node", "output", "plus", "minus", "drain", "gate", "source", "held", "far"):
-        if hasattr(facet, field):
-            changes[field] = name(getattr(facet, field))
-    if hasattr(facet, "fills"):
-        changes["fills"] = tuple(name(node) for node in facet.fills)
-    if hasattr(facet, "nodes"):
-        changes["nodes"] = {key: name(node) for key, node in facet.nodes.items()}
-    return replace(facet, **changes) if changes else facet

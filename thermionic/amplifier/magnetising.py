@@ -22,11 +22,10 @@ def magnetising_ampere(amplifier: SolvedAmplifier, part: str) -> float:
 def lowest_full_hertz(amplifier: SolvedAmplifier, use: TransformerUse) -> float | None:
     """The frequency, Hz, at which full output takes an output transformer's core to its rating, with the steady
     current that it carries; infinite where that current alone does, None where the core has no rating."""
-    block = amplifier.design.block(use.block)
-    core, henry = getattr(block, "core", None), getattr(block, "primary_henry", None)
-    if core is None or henry is None:
+    core = use.made_for
+    if core is None or core.knee_weber is None:
         return None
     load = use.primary_ohm * amplifier.load.ohm / (amplifier.load.tap_ohm or amplifier.load.ohm)
-    room = core.core(henry, use.primary_ohm).knee_weber - henry * magnetising_ampere(amplifier, use.part)
+    room = core.knee_weber - use.henry * magnetising_ampere(amplifier, use.part)
     swing = (2.0 * amplifier.full_output.power_watt * load) ** 0.5 / (2.0 * pi)
     return float(swing / room) if room > 0 else inf

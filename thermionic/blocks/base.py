@@ -8,7 +8,7 @@ from enum import Enum
 from functools import cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from thermionic.blocks.fields import Id, Model, OfEnvelope, named
+from thermionic.blocks.fields import Component, Id, Model, OfEnvelope, named
 from thermionic.blocks.ports import Flow, takes_in
 
 if TYPE_CHECKING:
@@ -90,6 +90,22 @@ class Block(Model):
     def knob(self, port: str) -> str:
         """The value of this block that sets the voltage of a port, as a path within it; "" if none does."""
         return ""
+
+    def full_up(self) -> dict[str, float]:
+        """The values, by their path within the block, that turn up a control that only takes away; none of another
+        block."""
+        return {}
+
+    @property
+    def in_words(self) -> str:
+        """What there is to set of it as a whole, its main value, in a few words; "" if only its parts are set."""
+        return ", ".join(section.partition(".")[0].upper() for section in self.sections)
+
+    @property
+    def components(self) -> dict[str, Component]:
+        """Its parts that are fitted, by their field."""
+        values = {name: getattr(self, name) for name in type(self).model_fields}
+        return {name: value for name, value in values.items() if isinstance(value, Component)}
 
     @property
     def references(self) -> dict[str, str]:

@@ -24,6 +24,7 @@ from thermionic.blocks.facets import (
     Rectified,
     RectifierUse,
     SeriesCapacitors,
+    Smoothing,
     Source,
     Standby,
     TransformerUse,
@@ -48,6 +49,7 @@ Facet = (
     | Core
     | MainsSide
     | SeriesCapacitors
+    | Smoothing
     | Indicated
     | LinearUse
     | ConverterUse

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 
+from thermionic import devices
+from thermionic.blocks.fields import CoreRating
+from thermionic.blocks.nodes import Node
 from thermionic.tubes import Limits, TubeType
 from thermionic.values import Quantity, display
 
@@ -29,14 +32,14 @@ class TubeUse:
     envelope: str
     type: TubeType
     unit: str
-    nodes: dict[str, str]
+    nodes: dict[str, Node]
     limits: Limits
     bias: Bias
     knob: str
     knob_raises: int
     side: str
-    source_node: str
-    output: str
+    source_node: Node
+    output: Node
     leak: str = ""
     section: str = "a"
 
@@ -79,10 +82,10 @@ class PassUse:
     block: str
     part: str
     path: str
-    drain: str
-    gate: str
-    source: str
-    held: str
+    drain: Node
+    gate: Node
+    source: Node
+    held: Node
 
 
 @dataclass(frozen=True)
@@ -131,15 +134,17 @@ class HeaterUse:
 @dataclass(frozen=True)
 class HeaterFeed:
     """What feeds a heater string: its block, the node before its dropping resistor and that resistor's path and Ω
-    ("", 0 for none), the winding's block ("" for DC), how it is held off earth, and by which node."""
+    ("", 0 for none), the winding's block ("" for DC), how it is held off earth, and by which node; ``source`` is the
+    block that it is fed from, a winding or a rail's."""
 
     block: str
-    node: str
+    node: Node
     dropping: str
     dropping_ohm: float
     winding: str
     reference: str
-    held: str
+    held: Node
+    source: str
 
 
 @dataclass(frozen=True)
@@ -147,7 +152,7 @@ class Rail:
     """A supply rail: the node, the block and port that make it, and the path of what smooths it ("" if nothing)."""
 
     block: str
-    node: str
+    node: Node
     capacitor: str = ""
     bias: bool = False
     port: str = "out"
@@ -159,6 +164,17 @@ class Rail:
 
 
 @dataclass(frozen=True)
+class Smoothing:
+    """A resistor or choke in series with a rail: its block, its part and path, the nodes before and behind it."""
+
+    block: str
+    part: str
+    path: str
+    before: Node
+    behind: Node
+
+
+@dataclass(frozen=True)
 class Standby:
     """A switch in a rail: its block and part, the seconds after the mains at which it is closed, the volts that it
     can break, the nodes before and behind it."""
@@ -167,8 +183,8 @@ class Standby:
     part: str
     closes_at: float
     breaks_volt: float
-    before: str
-    behind: str
+    before: Node
+    behind: Node
 
 
 @dataclass(frozen=True)
@@ -186,8 +202,8 @@ class Indicated:
 
     block: str
     part: str
-    rail: str
-    lamp: str
+    rail: Node
+    lamp: Node
     resistor: str
     ampere: float
 
@@ -198,8 +214,8 @@ class LinearUse:
 
     block: str
     part: str
-    input: str
-    output: str
+    input: Node
+    output: Node
 
 
 @dataclass(frozen=True)
@@ -209,8 +225,8 @@ class ConverterUse:
 
     block: str
     part: str
-    input: str
-    output: str
+    input: Node
+    output: Node
     least_volt: float
     most_volt: float
     ampere: float
@@ -223,7 +239,7 @@ class SeriesCapacitors:
     and the resistor across each, which may be left out."""
 
     block: str
-    node: str
+    node: Node
     upper: str
     lower: str
     balance: str
@@ -236,7 +252,7 @@ class Load:
 
     block: str
     part: str
-    node: str
+    node: Node
     ohm: float
     tap_ohm: float | None = None
     power: bool = True
@@ -252,19 +268,51 @@ class Source:
 
     block: str
     part: str
-    node: str
+    node: Node
     volt: float
 
 
 @dataclass(frozen=True)
 class TransformerUse:
-    """A signal transformer: its part, the primary load it is meant to show (anode to anode for a pair), and its
-    secondary taps by name and load."""
+    """A signal transformer: its part, the primary load it is meant to show (anode to anode for a pair; 0 where it is
+    made for none), and its secondary taps by name and load, Ω.
+
+    ``henry``, ``leakage_henry``, ``copper_ohm`` and ``farad`` are the whole primary's; ``core`` is its rating, None
+    where that is not known; ``tap_copper_ohm`` the secondary's copper up to each tap. ``halves`` are the places of
+    the windings from the rail to the anode, of side a and of side b (none where it is no pair's). ``unused`` are its
+    ports that nothing takes from, ``turned`` whether the secondary is the other way round (None where it cannot be),
+    and ``hum_share`` the turns past the HT, of the primary's (None without).
+    """
 
     block: str
     part: str
     primary_ohm: float
     taps: dict[str, float]
+    henry: float
+    leakage_henry: float
+    copper_ohm: float
+    halves: tuple[tuple[int, ...], tuple[int, ...]]
+    farad: float | None = None
+    core: CoreRating | None = None
+    tap_copper_ohm: dict[str, float] | None = None
+    unused: tuple[str, ...] = ()
+    turned: bool | None = None
+    hum_share: float | None = None
+
+    @property
+    def path(self) -> str:
+        """The path of its block."""
+        return f"blocks/{self.block}"
+
+    @property
+    def is_pair(self) -> bool:
+        """Whether its primary has a centre tap, for a pair."""
+        return bool(self.halves[1])
+
+    @property
+    def made_for(self) -> devices.Core | None:
+        """Its core as its rating makes it, None without a rating."""
+        return self.core.core(self.henry, self.primary_ohm) if self.core else None
 
 
 @dataclass(frozen=True)
@@ -284,16 +332,17 @@ class Loop:
 
 @dataclass(frozen=True)
 class Core:
-    """A mains transformer as its windings find it: the node of its primary behind everything in series with it,
+    """A mains transformer as its windings see it: the node of its primary behind everything in series with it,
     folded (see devices.MainsSource), the volts rms of its tap in use, and of the mains behind it; the part of its
-    primary's copper, and the volt-amperes that it is made for."""
+    primary's copper, the volt-amperes that it is made for, and the volts rms of all its taps."""
 
     block: str
-    node: str
+    node: Node
     tap_volt: float
     mains_volt: float
     part: str
     rating_va: float | None
+    taps_volt: tuple[float, ...]
 
 
 @dataclass(frozen=True)
@@ -346,10 +395,10 @@ class Rectified:
     form: str
     winding: str
     parts: tuple[str, ...]
-    plus: str
-    minus: str
-    emf: str
-    fills: tuple[str, str]
-    far: str
+    plus: Node
+    minus: Node
+    emf: Node
+    fills: tuple[Node, Node]
+    far: Node
     diode: str = ""
     tube: str = ""

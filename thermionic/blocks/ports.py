@@ -66,3 +66,10 @@ def split(reference: str) -> tuple[str, str]:
 def takes_in(metadata: Any) -> Takes | None:
     """The Takes among a field's marks."""
     return next((mark for mark in metadata if isinstance(mark, Takes)), None)
+
+
+def block_at(path: str) -> str:
+    """The block that a path of a design leads to or into, ``blocks/output/grid_leak`` to ``output``; "" for a path of
+    something else."""
+    kind, _, rest = path.partition("/")
+    return rest.partition("/")[0] if kind == "blocks" else ""

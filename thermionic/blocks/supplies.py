@@ -9,7 +9,7 @@ from pydantic import model_validator
 from thermionic import devices
 from thermionic.blocks.base import Block
 from thermionic.blocks.build import Bench
-from thermionic.blocks.facets import Rail, SeriesCapacitors
+from thermionic.blocks.facets import Rail, SeriesCapacitors, Smoothing
 from thermionic.blocks.fields import Resistor, SmoothingCapacitor, named
 from thermionic.blocks.ports import Flow, SectionRef
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
@@ -101,8 +101,9 @@ class Section(Smoothed):
 
     def section(self, bench: Bench) -> None:
         """Compile it."""
-        node = bench.node("out")
-        bench.fit(self.series, bench.take("input"), node)
+        before, node = bench.take("input"), bench.node("out")
+        bench.fit(self.series, before, node)
+        bench.say(Smoothing(self.id, bench.part_of(self.series), bench.path(self.series), before, node))
         self.smooth(bench, node)
 
     def sketch(self, pen: Sketch) -> None:

@@ -129,9 +129,9 @@ class _Causes:
     def _in_core(self, part: str, block: str) -> ComplexArray:
         """The EMF in a signal transformer's primary for 1 T along its coil, V: a core that its full power at its
         lowest frequency takes to ``_CORE_TESLA`` has so many turns times area."""
-        of = self.amplifier.design.block(block)
-        rating = getattr(of, "core", None)
-        ohm = float(getattr(of, "primary_ohm", 0.0) or 5000.0)
+        use = next((one for one in self.amplifier.compiled.transformers if one.block == block), None)
+        rating = use.core if use else None
+        ohm = (use.primary_ohm if use else 0.0) or 5000.0
         watt, low = (rating.watt, rating.hertz) if rating else (10.0, 40.0)
         linkage = np.sqrt(2 * watt * ohm) / (2 * np.pi * low) / _CORE_TESLA
         found: ComplexArray = -2j * np.pi * self.hertz * linkage * _GATHERS

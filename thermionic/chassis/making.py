@@ -22,7 +22,7 @@ from thermionic.blocks.facets import (
     Wafer,
     Winding,
 )
-from thermionic.blocks.fields import Choke, SmoothingCapacitor
+from thermionic.blocks.fields import Choke, PassTransistor, SmoothingCapacitor
 from thermionic.chassis import catalogue
 from thermionic.chassis.body import OWN_EARTH, SIDES, Attached, Body, Pin
 from thermionic.chassis.catalogue import Sizes
@@ -34,6 +34,7 @@ from thermionic.design import find
 from thermionic.devices import Feed, MainsSource, Potentiometer
 from thermionic.devices.linear import IdealTransformer
 
+_REGULATOR_SINK = 8.0  # K/W, what a regulator on a small heat-sink is taken to have
 REFERENCE = "reference"  # the pin of a heater winding by which it is held to earth
 
 
@@ -121,7 +122,7 @@ class Making:
         """Output and interstage transformers."""
         for use in self.compiled.transformers:
             part = self.netlist[use.part]
-            rating = getattr(self.amplifier.design.block(use.block), "core", None)
+            rating = use.core
             va = 8.0
             if use.taps:
                 watt, low = (rating.watt, rating.hertz) if rating else (self._power(), 30.0)
@@ -375,7 +376,7 @@ class Making:
         for use in uses:
             part = self.netlist[use.part]
             rated = find(self.amplifier.design, use.path).value if isinstance(use, PassUse) else None
-            kelvin = float(getattr(rated, "sink_kelvin_per_watt", 8.0))
+            kelvin = rated.sink_kelvin_per_watt if isinstance(rated, PassTransistor) else _REGULATOR_SINK
             for channel in self.nets.copies(use.block):
                 wired = {name: [self.at(part, place, channel)] for place, name in enumerate(part.device.terminals)}
                 if not isinstance(use, PassUse):

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from thermionic.amplifier import Compiled
 from thermionic.blocks.facets import HeaterFeed, Loop, Rail
+from thermionic.blocks.ports import block_at
 from thermionic.circuit.netlist import GROUND, Part
 from thermionic.devices import Feed
 from thermionic.lazily import lazily, remembered
@@ -101,4 +102,4 @@ def nets_of(compiled: Compiled) -> Nets:
 
 def block_of(part: Part) -> str:
     """The block that a part belongs to, "" for one that no value stands for."""
-    return part.path.split("/")[1] if part.path.startswith("blocks/") else ""
+    return block_at(part.path)

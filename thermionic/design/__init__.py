@@ -16,7 +16,7 @@ from thermionic.design.editing import (
     with_own_tube,
 )
 from thermionic.design.graph import consumers, order, route, signal_inputs
-from thermionic.design.paths import find
+from thermionic.design.paths import find, fitted, has_field, values_within
 from thermionic.design.reading import check_own_tube, dump, load, schema, triode_from_fit, validate
 
 __all__ = [
@@ -37,8 +37,10 @@ __all__ = [
     "fields_at",
     "find",
     "fit_part",
+    "fitted",
     "fitting_types",
     "full_up",
+    "has_field",
     "load",
     "optional_parts",
     "order",
@@ -48,5 +50,6 @@ __all__ = [
     "step_field",
     "triode_from_fit",
     "validate",
+    "values_within",
     "with_own_tube",
 ]

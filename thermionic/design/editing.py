@@ -209,7 +209,7 @@ def full_up(design: Design) -> Design:
     """The design with every control that only takes away turned full up."""
     blocks = []
     for block in design.blocks:
-        for path, value in getattr(block, "full_up", dict)().items():
+        for path, value in block.full_up().items():
             block = _with(block, path.split("/"), value)
         blocks.append(block)
     return design.model_copy(update={"blocks": tuple(blocks)})

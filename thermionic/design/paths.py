@@ -6,6 +6,7 @@ A path is the names on the way, joined by slashes, with the members of a list by
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -49,6 +50,31 @@ def find(design: BaseModel, path: str) -> Found:
         else:
             raise _nothing(design, path)
     return Found(path, at, owner, step, info)
+
+
+def has_field(design: BaseModel, path: str) -> bool:
+    """Whether there is such a value or part to be set, fitted or not: a kind of block may have none of that name."""
+    try:
+        find(design, path)
+    except DesignRefused:
+        return False
+    return True
+
+
+def fitted(design: BaseModel, path: str) -> bool:
+    """Whether something is fitted, set or switched on at a path; not so where there is no such field."""
+    return has_field(design, path) and bool(find(design, path).value)
+
+
+def values_within(design: BaseModel, path: str) -> Iterator[tuple[str, Any]]:
+    """Every value that is set at a path or within it, by its own: numbers, words, and each list as one value. Raises
+    DesignRefused if there is nothing there."""
+    value = find(design, path).value
+    if isinstance(value, BaseModel):
+        for name in type(value).model_fields:
+            yield from values_within(design, f"{path}/{name}")
+    elif value is not None:
+        yield path, value
 
 
 def _nothing(design: BaseModel, path: str) -> DesignRefused:

@@ -12,6 +12,7 @@ from thermionic.blocks import KINDS, Block, Flow, Group, split
 from thermionic.design import sections
 from thermionic.design.document import Design
 from thermionic.design.graph import consumers, signal_inputs
+from thermionic.design.paths import fitted
 from thermionic.design.reading import dump, validate
 from thermionic.errors import DesignRefused
 
@@ -136,20 +137,10 @@ def swap(design: Design, block_id: str, kind: str) -> Design:
 def push_pull(design: Design, output_id: str, splitter: str = "cathodyne") -> Design:
     """A single-ended output stage made push-pull: a splitter before it, the stage a pair, its transformer with a
     centre tap and four times a single tube's share of load from anode to anode less a little, as is usual."""
-    stage = design.block(output_id)
-    transformer = next(
-        (other for other, _, _ in consumers(design, output_id) if "push_pull" in type(other).model_fields), None
-    )
-    fields = type(stage).model_fields
-    alone = (
-        "tubes" in fields
-        and "tubes_b" not in fields
-        and "anode_load" in fields
-        and not fields["anode_load"].is_required()
-    )
-    if transformer is None or getattr(transformer, "push_pull", True) or not alone:
+    transformer = _single_ended(design, output_id)
+    if transformer is None:
         raise DesignRefused(f"{output_id} is no single-ended output stage with a transformer of its own behind it.")
-    raw = dump(design)
+    stage, raw = design.block(output_id), dump(design)
     _swapped(design, raw, output_id, "common-cathode-pair")
     pair = next(one for one in raw["blocks"] if one["id"] == output_id)
     kinds = {one["id"]: one["type"] for one in raw["envelopes"]}
@@ -172,6 +163,22 @@ def push_pull(design: Design, output_id: str, splitter: str = "cathodyne") -> De
     place = next(index for index, one in enumerate(raw["blocks"]) if one["id"] == output_id)
     raw["blocks"].insert(place, block)
     return validate(raw)
+
+
+def can_push_pull(design: Design, block_id: str) -> bool:
+    """Whether a block is a single-ended output stage that ``push_pull`` takes."""
+    return _single_ended(design, block_id) is not None
+
+
+def _single_ended(design: Design, block_id: str) -> Block | None:
+    """The transformer behind a single-ended output stage; None where a block is not that."""
+    fields = type(design.block(block_id)).model_fields
+    alone = "tubes" in fields and "tubes_b" not in fields and "anode_load" in fields
+    if not alone or fields["anode_load"].is_required():
+        return None
+    behind = (other for other, _, _ in consumers(design, block_id) if "push_pull" in type(other).model_fields)
+    transformer = next(behind, None)
+    return None if transformer is None or fitted(design, f"blocks/{transformer.id}/push_pull") else transformer
 
 
 # What they are made of.

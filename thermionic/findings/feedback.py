@@ -39,8 +39,7 @@ class FeedbackPolarity(Rule):
                 continue
             iron = next(iter(amplifier.compiled.transformers), None)
             field = f"blocks/{iron.block}/secondary_reversed" if iron else ""
-            block = amplifier.design.block(iron.block) if iron else None
-            turned = getattr(block, "secondary_reversed", None)
+            turned = iron.turned if iron else None
             yield Finding(
                 self.name,
                 Severity.DANGER,

@@ -8,6 +8,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import Bias
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.system import System
+from thermionic.design import optional_parts
 from thermionic.devices import Potentiometer
 from thermionic.devices.triode import Cathode
 from thermionic.findings.base import FIT, Cure, Finding, Rule, Severity
@@ -38,8 +39,7 @@ class GridPath(Rule):
             wiper = not open_ and use.bias is not Bias.FIXED and lifted_ohms[grid] > NO_PATH_OHM
             if not (open_ or wiper):
                 continue
-            fields = type(amplifier.design.block(use.block)).model_fields
-            has_leak = "grid_leak" in fields and not fields["grid_leak"].is_required()
+            has_leak = f"{use.path}/grid_leak" in optional_parts(amplifier.design)
             yield Finding(
                 self.name,
                 Severity.DANGER if open_ else Severity.POOR,

@@ -11,6 +11,7 @@ from thermionic.blocks.facets import Rail
 from thermionic.blocks.fields import FilamentSupply
 from thermionic.design import find
 from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_up
+from thermionic.supplies.hum import hum, hum_volt
 from thermionic.values import Quantity, Series, display, step
 
 # Hum against full output. A rule of thumb: 70 dB down is about where hum is no longer heard from the listening
@@ -37,7 +38,8 @@ class Hum(Rule):
         if filament is not None:
             yield filament
             return
-        guilty = _by_guilt(amplifier)
+        heard = hum(amplifier)
+        guilty = [rail for rail, _ in heard.by_rail] if heard else []
         ripple = display(amplifier.ripple(amplifier.load.node), Quantity.VOLTAGE, 2)
         evidence = (
             f"{ripple} peak to peak of ripple at the load, {level:.0f} dB against full output, {limit:.0f} dB wanted "
@@ -81,34 +83,28 @@ class Hum(Rule):
 
     def _level(self, amplifier: SolvedAmplifier) -> float | None:
         """Ripple at the load against full output there, both rms, dB."""
-        mains = amplifier.state.mains
-        if mains is None:
-            return None
-        wave = mains.node_waveform(amplifier.load.node)
-        full = amplifier.full_output.output_volt
-        ripple = float(np.std(wave))
+        full, ripple = amplifier.full_output.output_volt, hum_volt(amplifier)
         return 20 * log10(ripple / full) if ripple > 0 and full > 0 else None
 
 
 def _filament(amplifier: SolvedAmplifier) -> Finding | None:
     """The hum of a filament off its balance, where there is one and most of the hum is at the mains' own
     frequency."""
-    mains = amplifier.state.mains
+    mains, heard = amplifier.state.mains, hum(amplifier)
     off = [
         (path, supply)
         for path, supply in amplifier.compiled.components(FilamentSupply)
         if abs(supply.unbalance) > _BALANCED
     ]
-    if mains is None or not off:
+    if mains is None or heard is None or not off:
         return None
-    size = np.abs(mains.x[mains.system.node(amplifier.load.node)][1:])
+    size = np.abs(heard.harmonics)
     own = round(amplifier.design.brief.mains_hertz / mains.hertz)
     if own < 1 or size[own - 1] ** 2 < 0.5 * float(np.sum(size**2)):
         return None
     path, supply = max(off, key=lambda one: abs(one[1].unbalance))
-    volt = display(float(np.sqrt(np.sum(size**2) / 2)), Quantity.VOLTAGE, 2)
-    full = amplifier.full_output.output_volt
-    level = 20 * log10(float(np.sqrt(np.sum(size**2) / 2)) / full)
+    volt = display(heard.volt, Quantity.VOLTAGE, 2)
+    level = 20 * log10(heard.volt / amplifier.full_output.output_volt)
     return Finding(
         Hum.name,
         Severity.POOR,
@@ -123,22 +119,3 @@ def _filament(amplifier: SolvedAmplifier) -> Finding | None:
         1.0,
         Cure(f"{path}/travel", "0.5", "Balance the filament's pot"),
     )
-
-
-def _by_guilt(amplifier: SolvedAmplifier) -> list[Rail]:
-    """The rails by how much of the load's hum would go if a rail that something hangs on were still."""
-    small, name = amplifier.small_signal, amplifier.compiled.node
-    system = amplifier.state.at.system
-    mains = amplifier.state.mains
-    assert mains is not None
-    hertz = np.array([2 * amplifier.design.brief.mains_hertz])
-    fed = {reference.partition(".")[0] for block in amplifier.design.blocks if block.scope == "channel"
-           for reference in block.references.values()}  # fmt: skip
-    rails = [rail for rail in amplifier.compiled.rails if rail.block in fed] or list(amplifier.compiled.rails)
-
-    def share(rail: Rail) -> float:
-        moved = small.respond(hertz, small.push(name(rail.node)))[0, :, 0]
-        through = moved[system.node(amplifier.load.node)] / moved[system.node(name(rail.node))]
-        return float(abs(through)) * amplifier.ripple(rail.node)
-
-    return sorted(rails, key=share, reverse=True)

@@ -29,13 +29,11 @@ class CoreCurrent(Rule):
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for use in amplifier.compiled.transformers:
-            block = amplifier.design.block(use.block)
-            core, henry = getattr(block, "core", None), getattr(block, "primary_henry", None)
-            if core is None or henry is None:
+            core, made_for = use.core, use.made_for
+            if core is None or made_for is None or made_for.knee_weber is None:
                 continue
             ampere = magnetising_ampere(amplifier, use.part)
-            made_for = core.core(henry, use.primary_ohm)
-            spare = PAIR_SHARE * made_for.knee_weber / henry
+            spare = PAIR_SHARE * float(made_for.knee_weber) / use.henry
             allowed = OVER * core.ampere if core.ampere else spare
             if ampere <= allowed:
                 continue

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from functools import partial
 
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.blocks import Capacitor
 from thermionic.design import find
 from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_up
 from thermionic.supplies.motorboating import RailLoop, rail_loops
@@ -59,7 +60,7 @@ def _is_quiet(one: RailLoop) -> bool:
 def _cure(amplifier: SolvedAmplifier, block: str, path: str) -> Cure | None:
     """A larger capacitor behind the resistor or choke through which it comes."""
     part = find(amplifier.design, path).value
-    if not hasattr(part, "farad"):
+    if not isinstance(part, Capacitor):
         return None
 
     def cured(trial: SolvedAmplifier) -> bool:

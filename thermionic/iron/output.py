@@ -9,13 +9,13 @@ import numpy as np
 from thermionic import devices
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.magnetising import lowest_full_hertz, magnetising_ampere
-from thermionic.blocks import Block
 from thermionic.blocks.facets import TransformerUse
 from thermionic.blocks.ports import split
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.small_signal import respond
 from thermionic.circuit.system import System
+from thermionic.design import signal_inputs
 from thermionic.devices.base import Array
 from thermionic.errors import DesignRefused
 from thermionic.lazily import remembered
@@ -35,12 +35,12 @@ def output_transformer(amplifier: SolvedAmplifier) -> TransformerUse | None:
     return max(found, key=lambda use: route.index(use.block), default=None)
 
 
-def block_of(amplifier: SolvedAmplifier) -> Block:
-    """Its block. Raises DesignRefused where there is none."""
+def transformer_of(amplifier: SolvedAmplifier) -> TransformerUse:
+    """The transformer that drives the load. Raises DesignRefused where there is none."""
     use = output_transformer(amplifier)
     if use is None:
         raise DesignRefused(f"{amplifier.design.name} has no output transformer.")
-    return amplifier.design.block(use.block)
+    return use
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,10 +62,7 @@ def reflected(amplifier: SolvedAmplifier) -> Reflected:
 
     Raises DesignRefused without an output transformer.
     """
-    use = output_transformer(amplifier)
-    if use is None:
-        raise DesignRefused(f"{amplifier.design.name} has no output transformer.")
-    netlist = amplifier.netlist
+    use, netlist = transformer_of(amplifier), amplifier.netlist
     part, load = netlist[use.part], netlist[amplifier.load.part]
     nodes = {node for node in (*part.nodes, *load.nodes) if node != GROUND}
     kept = [part, load]
@@ -93,24 +90,11 @@ def reflected(amplifier: SolvedAmplifier) -> Reflected:
 
 def _ends(amplifier: SolvedAmplifier, use: TransformerUse) -> tuple[str, str]:
     """The two ends of the whole primary: both anodes of a pair, or the anode and the rail's end."""
-    block, nodes = amplifier.design.block(use.block), amplifier.netlist[use.part].nodes
-    a, b = _anode_windings(amplifier, block)
+    nodes = amplifier.netlist[use.part].nodes
+    a, b = use.halves
     if b:  # side b's windings begin at the anode's end
         return nodes[2 * a[-1] + 1], nodes[2 * b[-1]]
     return nodes[2 * a[-1] + 1], nodes[2 * a[0]]
-
-
-def _anode_windings(amplifier: SolvedAmplifier, block: Block) -> tuple[list[int], list[int]]:
-    """The windings from the rail to the anode of each side, by their place; none of a side b that there is not."""
-    in_use = taken(amplifier)
-    anode = 2 if getattr(block, "screen_tap", None) and f"{block.id}.ul" in in_use else 1
-    side = anode + (1 if getattr(block, "cathode_share", None) and f"{block.id}.cathode" in in_use else 0)
-    a = list(range(anode))
-    return a, list(range(side, side + anode)) if getattr(block, "push_pull", False) else []
-
-
-def taken(amplifier: SolvedAmplifier) -> set[str]:
-    return {reference for block in amplifier.design.blocks for reference in block.references.values()}
 
 
 @dataclass(frozen=True)
@@ -140,11 +124,9 @@ class Limits:
 @remembered
 def limits(amplifier: SolvedAmplifier) -> Limits:
     """The transformer's limits in this amplifier. Raises DesignRefused without one, NoSolution."""
-    block, use = block_of(amplifier), output_transformer(amplifier)
-    assert use is not None
-    henry, leakage = float(block.primary_henry), float(block.leakage_henry)  # type: ignore[attr-defined]
-    farad, core = block.primary_farad, block.core  # type: ignore[attr-defined]
-    primary, secondary, through = _copper(amplifier, block, use)
+    use = transformer_of(amplifier)
+    henry, leakage, farad, core = use.henry, use.leakage_henry, use.farad, use.core
+    primary, secondary, through = _copper(amplifier, use)
     load = through  # the load as the primary sees it, without copper
     source = _source_ohm(amplifier, load + primary + secondary)
     beside = 1.0 / (1.0 / (source + primary) + 1.0 / (load + secondary))
@@ -152,10 +134,10 @@ def limits(amplifier: SolvedAmplifier) -> Limits:
     idle, steady = _idle(amplifier, use)
     heat = full * (primary + secondary) / load
     core_hertz = allowed = None
-    if core is not None:
+    if core is not None and use.made_for is not None:
         lowest = lowest_full_hertz(amplifier, use)
         core_hertz = lowest if lowest is not None and np.isfinite(lowest) else None
-        allowed = float(core.ampere or _IMBALANCE * core.core(henry, use.primary_ohm).knee_weber / henry)
+        allowed = float(core.ampere or _IMBALANCE * (use.made_for.knee_weber or 0.0) / henry)
     return Limits(
         full=full,
         low_hertz=float(beside / (2 * np.pi * henry)),
@@ -173,21 +155,24 @@ def limits(amplifier: SolvedAmplifier) -> Limits:
     )
 
 
-def _copper(amplifier: SolvedAmplifier, block: Block, use: TransformerUse) -> tuple[float, float, float]:
+def _copper(amplifier: SolvedAmplifier, use: TransformerUse) -> tuple[float, float, float]:
     """The primary's copper, the secondary's up to the tap in use, and the load there, all as the whole primary sees
     them, Ω."""
-    _, tap_id = split(getattr(amplifier.design.block(amplifier.load.block), "input"))  # noqa: B009
-    taps = {tap.id: tap for tap in block.taps}  # type: ignore[attr-defined]
-    tap = taps.get(tap_id, next(iter(taps.values())))
-    ratio = use.primary_ohm / tap.ohm
-    return float(block.primary_copper_ohm), ratio * tap.copper_ohm, ratio * amplifier.load.ohm  # type: ignore[attr-defined]
+    tap = tap_of(amplifier)
+    tap = tap if tap in use.taps else next(iter(use.taps))
+    ratio = use.primary_ohm / use.taps[tap]
+    return use.copper_ohm, ratio * (use.tap_copper_ohm or {}).get(tap, 0.0), ratio * amplifier.load.ohm
+
+
+def tap_of(amplifier: SolvedAmplifier) -> str:
+    """The port that the load takes from: of an output transformer the tap that it is on."""
+    (reference,) = signal_inputs(amplifier.design.block(amplifier.load.block)).values()
+    return split(reference)[1]
 
 
 def _source_ohm(amplifier: SolvedAmplifier, whole: float) -> float:
     """What the tubes show to the whole primary at 1 kHz, Ω: from the impedance at the load, feedback and all."""
-    block, use = block_of(amplifier), output_transformer(amplifier)
-    assert use is not None
-    primary, secondary, load = _copper(amplifier, block, use)
+    primary, secondary, load = _copper(amplifier, transformer_of(amplifier))
     behind = amplifier.output_impedance * load / amplifier.load.ohm - primary - secondary
     return max(behind, 0.0)
 
@@ -202,17 +187,15 @@ def _idle(amplifier: SolvedAmplifier, use: TransformerUse) -> tuple[float, float
     return heat, magnetising_ampere(amplifier, use.part)
 
 
-def primary_turns(amplifier: SolvedAmplifier, block: Block, device: devices.Transformer) -> float:
+def primary_turns(use: TransformerUse, device: devices.Transformer) -> float:
     """The turns of the whole primary, from anode to anode of a pair."""
-    a, b = _anode_windings(amplifier, block)
+    a, b = use.halves
     return sum(float(device.windings[place].turns) for place in (*a, *b))
 
 
-def sections_used(amplifier: SolvedAmplifier, block: Block) -> int:
+def sections_used(use: TransformerUse) -> int:
     """How many sections of the secondary there are: as many as taps are used."""
-    in_use = taken(amplifier)
-    used = [tap for tap in block.taps if f"{block.id}.{tap.id}" in in_use]  # type: ignore[attr-defined]
-    return max(1, len(used))
+    return max(1, len([tap for tap in use.taps if tap not in use.unused]))
 
 
 @dataclass(frozen=True)

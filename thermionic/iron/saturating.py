@@ -14,7 +14,7 @@ from thermionic.circuit.large_signal import drive
 from thermionic.circuit.spectrum import waveform
 from thermionic.devices.base import Array
 from thermionic.errors import NoSteadyState
-from thermionic.iron.output import block_of, limits, output_transformer, primary_turns, sections_used
+from thermionic.iron.output import limits, output_transformer, primary_turns, sections_used, transformer_of
 from thermionic.lazily import remembered
 
 _LOW_SWEEP = tuple(np.geomspace(10.0, 200.0, 14).tolist())
@@ -47,9 +47,8 @@ def saturating_cycle(amplifier: SolvedAmplifier) -> SaturatingCycle | None:
     device = amplifier.netlist[use.part].device
     assert isinstance(device, devices.Transformer)
     system = amplifier.state.at.system
-    block = block_of(amplifier)
-    whole = primary_turns(amplifier, block, device)
-    secondary = len(device.windings) - sections_used(amplifier, block)
+    whole = primary_turns(use, device)
+    secondary = len(device.windings) - sections_used(use)
     points = 201
     currents = [
         waveform(driven.x[-1, system.branch(use.part, place)][None], points)[0]
@@ -84,7 +83,7 @@ def output_against_frequency(
 ) -> OutputAgainstFrequency:
     """Solve full output at low frequencies, where inductance and core count. Raises DesignRefused without an output
     transformer, BudgetSpent."""
-    block_of(amplifier)
+    transformer_of(amplifier)
     middle = amplifier.full_output.power_watt
     hertz, watt = [], []
     for place, one in enumerate(_LOW_SWEEP):

@@ -9,15 +9,14 @@ import numpy as np
 from thermionic import devices
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.amplifier.solved import REFERENCE_HERTZ
-from thermionic.blocks.ports import split
 from thermionic.circuit.large_signal import drive
 from thermionic.circuit.operating_point import operating_point
 from thermionic.circuit.spectrum import waveform
 from thermionic.circuit.system import System
-from thermionic.design import Design, changed
+from thermionic.design import Design, changed, find, has_field, signal_inputs
 from thermionic.devices.base import ComplexArray
-from thermionic.errors import DesignRefused, NoSteadyState, ThermionicError
-from thermionic.iron.output import block_of, output_transformer, taken
+from thermionic.errors import NoSteadyState, ThermionicError
+from thermionic.iron.output import tap_of, transformer_of
 
 OPEN_OHM = 1e7
 _LOAD_WATT = 2.0  # a dummy load's rating over full output
@@ -44,34 +43,33 @@ def on_taps(amplifier: SolvedAmplifier) -> list[OnTap]:
 
     ``distortion`` is at 1 W or at full output if that is less. Raises DesignRefused without a transformer.
     """
-    block, use = block_of(amplifier), output_transformer(amplifier)
-    assert use is not None
+    use, now = transformer_of(amplifier), tap_of(amplifier)
     speaker = amplifier.load.block
-    now = split(getattr(amplifier.design.block(speaker), "input"))[1]  # noqa: B009
     found = []
     for count, words in ((1, "one loudspeaker"), (2, "two in parallel")):
-        for tap in block.taps:  # type: ignore[attr-defined]
-            design = _connected(amplifier.design, speaker, f"{block.id}.{tap.id}", count)
+        for tap, ohm in use.taps.items():
+            design = _connected(amplifier.design, speaker, f"{use.block}.{tap}", count)
             if design is None:
                 continue
             alone = design == amplifier.design
             try:
                 trial = amplifier if alone else solve(design, amplifier)
-                found.append(_on_tap(trial, tap.id, words, use.primary_ohm * trial.load.ohm / tap.ohm,
-                                     used=tap.id == now and alone))  # fmt: skip
+                found.append(_on_tap(trial, tap, words, use.primary_ohm * trial.load.ohm / ohm,
+                                     used=tap == now and alone))  # fmt: skip
             except ThermionicError as reason:
-                found.append(OnTap(tap.id, words, 0.0, 0.0, 0.0, 0.0, 0.0, False, str(reason)))
+                found.append(OnTap(tap, words, 0.0, 0.0, 0.0, 0.0, 0.0, False, str(reason)))
     return found
 
 
 def _connected(design: Design, speaker: str, reference: str, count: int) -> Design | None:
     """The design with so many of its loudspeakers on a tap; None where the load cannot be several."""
-    block = design.block(speaker)
     if count > 1:
-        if "count" not in type(block).model_fields or getattr(block, "count") != 1:  # noqa: B009
+        several = f"blocks/{speaker}/count"
+        if not has_field(design, several) or find(design, several).value != 1:
             return None
         design = changed(changed(design, f"blocks/{speaker}/count", "2"), f"blocks/{speaker}/connection", "parallel")
-    return changed(design, f"blocks/{speaker}/input", reference)
+    (field,) = signal_inputs(design.block(speaker))
+    return changed(design, f"blocks/{speaker}/{field}", reference)
 
 
 def _on_tap(trial: SolvedAmplifier, tap: str, words: str, primary: float, used: bool) -> OnTap:
@@ -100,19 +98,14 @@ _LEFT_ALONE = (
 
 def unused(amplifier: SolvedAmplifier) -> list[Unused]:
     """The taps that this amplifier leaves alone."""
-    block = block_of(amplifier)
-    used = taken(amplifier)
-    found = [
-        Unused(f"secondary {tap.id} Ω", _LEFT_ALONE)
-        for tap in block.taps  # type: ignore[attr-defined]
-        if f"{block.id}.{tap.id}" not in used
-    ]  # fmt: skip
-    if getattr(block, "screen_tap", None) and f"{block.id}.ul" not in used:
+    use = transformer_of(amplifier)
+    found = [Unused(f"secondary {tap} Ω", _LEFT_ALONE) for tap in use.taps if tap in use.unused]
+    if "ul" in use.unused:
         found.append(
             Unused("screen taps", "each insulated by itself for the full HT and its swing, up to twice the HT; "
                    "never joined to each other")
         )  # fmt: skip
-    if getattr(block, "cathode_share", None) and f"{block.id}.cathode" not in used:
+    if "cathode" in use.unused:
         found.append(Unused("cathode winding", "left open at both ends, insulated"))
     return found
 
@@ -133,9 +126,7 @@ class Unloaded:
 
 def unloaded(amplifier: SolvedAmplifier) -> Unloaded:
     """The amplifier driven with nothing connected. Raises DesignRefused without an output transformer."""
-    use = output_transformer(amplifier)
-    if use is None:
-        raise DesignRefused(f"{amplifier.design.name} has no output transformer.")
+    use = transformer_of(amplifier)
     anodes = [one.anode for one in amplifier.compiled.tubes if one.block in amplifier.route]
     last = [node for node in anodes if amplifier.compiled.node(node) in amplifier.netlist[use.part].nodes]
     level = amplifier.drive.levels[0] * amplifier.full_output.source_volt / amplifier.sweep[0].source_volt

@@ -10,6 +10,7 @@ import numpy as np
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.compiling import Compiled
 from thermionic.blocks.fields import tolerance_of
+from thermionic.blocks.ports import block_at
 from thermionic.circuit.netlist import Netlist
 from thermionic.design import find
 from thermionic.devices.base import Array, Device
@@ -84,7 +85,7 @@ class Builds:
 
     def _factor(self, name: str, tolerance: float) -> Array:
         path = self.amplifier.netlist[name].path if name in self.amplifier.netlist else ""
-        block = path.split("/")[1] if path.startswith("blocks/") else ""
+        block = block_at(path)
         strayed = self.deviates.column(self._key(block, name), Cause(name, path, "part"))
         factor: Array = np.exp(tolerance / 3 * strayed)
         return factor

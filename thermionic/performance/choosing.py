@@ -15,7 +15,8 @@ import numpy as np
 from thermionic import budget, examples
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.amplifier.magnetising import magnetising_ampere
-from thermionic.design import Design, changed, dump, find, fit_part, full_up, optional_parts, validate
+from thermionic.blocks.ports import block_at
+from thermionic.design import Design, changed, dump, find, fit_part, fitted, full_up, optional_parts, validate
 from thermionic.design.iron import Piece, places_for, put_in, rewire, value_at
 from thermionic.errors import BudgetSpent, DesignRefused, ThermionicError
 from thermionic.findings import Finding, Severity, applied, examine
@@ -181,7 +182,7 @@ def _from_the_shelf(cured: _Cured, wanted: Wanted) -> tuple[_Cured, dict[str, Pi
     for kind, (figure, near) in _NEAR.items():
         for path, _ in places_for(cured[0].design, kind):
             now = value_at(cured[0].design, path, figure)
-            paired = getattr(find(cured[0].design, path).value, "push_pull", False)
+            paired = fitted(cured[0].design, f"{path}/push_pull")
             pieces = [
                 one
                 for one in wanted.iron
@@ -217,7 +218,7 @@ def _iron_missing(amplifier: SolvedAmplifier, used: dict[str, Piece], wanted: Wa
     design = amplifier.design
     found = []
     for path, piece in used.items():
-        each = design.block(path.split("/")[1]).scope == "channel"
+        each = design.block(block_at(path)).scope == "channel"
         if each and design.channels > 1 and sum(one.name == piece.name for one in wanted.iron) < design.channels:
             found.append(f"a second {piece.name}")
     for use in amplifier.compiled.transformers:

@@ -6,13 +6,14 @@ from collections import Counter
 from dataclasses import dataclass
 
 import numpy as np
-from pydantic import BaseModel
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.solved import REFERENCE_HERTZ
 from thermionic.blocks import Component
 from thermionic.blocks.facets import HeaterUse
-from thermionic.design import Design, field, find
+from thermionic.blocks.fields import Tap
+from thermionic.blocks.ports import block_at
+from thermionic.design import Design, field, find, values_within
 from thermionic.devices import MainsSource
 from thermionic.findings import Finding
 from thermionic.lazily import remembered
@@ -104,7 +105,7 @@ def _parts(amplifier: SolvedAmplifier) -> int:
     for path in amplifier.compiled.by_path:
         at = find(amplifier.design, path)
         if isinstance(at.value, Component):
-            block = amplifier.design.block(path.split("/")[1])
+            block = amplifier.design.block(block_at(path))
             copies = 1 if block.scope == "shared" else amplifier.design.channels
             total += copies * len(amplifier.compiled.designators(path))
     return total
@@ -135,39 +136,26 @@ def differences(first: Design, second: Design) -> list[Difference]:
         if all(block.id != another.id for another in other.blocks)
     }
     return [
-        Difference(one.path.removesuffix("/kind") if _block(one) in alone else one.path, one.first, one.second)
+        Difference(one.path.removesuffix("/kind") if block_at(one.path) in alone else one.path, one.first, one.second)
         for one in found
-        if _block(one) not in alone or one.path.endswith("/kind")
+        if block_at(one.path) not in alone or one.path.endswith("/kind")
     ]
-
-
-def _block(difference: Difference) -> str:
-    """The block or envelope that a difference is in."""
-    return difference.path.split("/")[1]
 
 
 def _values(design: Design) -> dict[str, str]:
     """Every value of the blocks and envelopes as it is written, by path."""
     found: dict[str, str] = {}
     for block in design.blocks:
-        found[f"blocks/{block.id}/kind"] = block.title.lower()
-        for name in type(block).model_fields:
-            value = getattr(block, name)
-            if name in ("id", "kind") or value is None:
-                continue
-            _write(found, design, f"blocks/{block.id}/{name}", value)
+        own = f"blocks/{block.id}"
+        for path, value in values_within(design, own):
+            found[path] = _members(value) or field(design, path).text
+        del found[f"{own}/id"]
+        found[f"{own}/kind"] = block.title.lower()
     for envelope in design.envelopes:
         found[f"envelopes/{envelope.id}/type"] = envelope.type
     return found
 
 
-def _write(found: dict[str, str], design: Design, path: str, value: object) -> None:
-    if isinstance(value, BaseModel):
-        for name in type(value).model_fields:
-            inner = getattr(value, name)
-            if inner is not None:
-                _write(found, design, f"{path}/{name}", inner)
-    elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
-        found[path] = ", ".join(str(getattr(one, "id", one)) for one in value)
-    else:
-        found[path] = field(design, path).text
+def _members(value: object) -> str:
+    """What a list of a transformer's taps holds, in words; "" of anything else."""
+    return ", ".join(one.id for one in value if isinstance(one, Tap)) if isinstance(value, tuple) else ""

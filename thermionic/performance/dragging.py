@@ -6,11 +6,10 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.amplifier.stage import driven_load, tube_use
-from thermionic.blocks import Block
-from thermionic.blocks.facets import TubeUse
-from thermionic.blocks.ports import split
-from thermionic.design import Design, changed
+from thermionic.blocks.facets import TubeUse, Winding
+from thermionic.design import Design, changed, find, fitted
 from thermionic.errors import DesignRefused, ThermionicError
+from thermionic.performance.schools.working import feed_node
 from thermionic.performance.settling import settled
 from thermionic.values import Series, nearest
 
@@ -64,33 +63,28 @@ def _with_volt(amplifier: SolvedAmplifier, use: TubeUse, volt: float, ampere: fl
     """The design with what drops the rail's voltage, or the rail, set for an anode voltage."""
     block = amplifier.design.block(use.block)
     cathode = amplifier.voltage(use.cathode)
-    if getattr(block, "anode_load", None):
-        rail = amplifier.voltage(_feed(amplifier, block))
+    load = f"blocks/{block.id}/anode_load"
+    if fitted(amplifier.design, load):
+        rail = amplifier.voltage(feed_node(amplifier, block))
         left = rail - volt - cathode
         if left < 0.03 * rail:
             raise DesignRefused(
                 f"The rail of {block.label.lower()} stands at {rail:.0f} V; the anode cannot idle at {volt:.0f} V "
                 f"over a cathode at {cathode:.0f} V through a resistor."
             )
-        return changed(amplifier.design, f"blocks/{block.id}/anode_load/ohm", nearest(left / ampere, Series.E24))
-    winding = next((one for one in amplifier.design.blocks if _makes_rail(amplifier, one)), None)
+        return changed(amplifier.design, f"{load}/ohm", nearest(left / ampere, Series.E24))
+    winding = next((one for one in amplifier.compiled.said(Winding) if _makes_rail(amplifier, one.block)), None)
     if winding is None:
         raise DesignRefused("The anode hangs on a rail that no mains winding of the design sets.")
-    now = winding.winding_volt  # type: ignore[attr-defined]
+    path = f"blocks/{winding.block}/winding_volt"
+    now = find(amplifier.design, path).value
     factor = (volt + cathode) / (amplifier.over_cathode(use, "anode") + cathode)
-    return changed(amplifier.design, f"blocks/{winding.id}/winding_volt", float(np.round(now * factor, 0)))
+    return changed(amplifier.design, path, float(np.round(now * factor, 0)))
 
 
-def _feed(amplifier: SolvedAmplifier, block: Block) -> str:
-    producer, port = split(block.references["feed"])
-    return amplifier.compiled.node(amplifier.design.block(producer).node(port))
-
-
-def _makes_rail(amplifier: SolvedAmplifier, block: Block) -> bool:
-    """Whether a block is the mains winding of the highest rail: the first that is not a bias's."""
-    if "winding_volt" not in type(block).model_fields:
-        return False
-    takers = [other for other in amplifier.design.blocks if f"{block.id}.out" in other.references.values()]
+def _makes_rail(amplifier: SolvedAmplifier, winding: str) -> bool:
+    """Whether a mains winding is that of the highest rail: the first that is not a bias's."""
+    takers = [other for other in amplifier.design.blocks if f"{winding}.out" in other.references.values()]
     biases = {rail.block for rail in amplifier.compiled.rails if rail.bias}
     return bool(takers) and not any(taker.id in biases for taker in takers)
 
@@ -111,8 +105,9 @@ def move_line(amplifier: SolvedAmplifier, block_id: str, ohm: float) -> Design:
     if iron is not None:
         value = nearest(iron.primary_ohm * ohm / now, Series.E24)
         return changed(amplifier.design, f"blocks/{iron.block}/primary_ohm", value)
-    if getattr(block, "anode_load", None):
-        load = block.anode_load.ohm  # type: ignore[attr-defined]
+    path = f"blocks/{block.id}/anode_load"
+    if fitted(amplifier.design, path):
+        load = find(amplifier.design, f"{path}/ohm").value
         beside = 1.0 / max(1.0 / now - 1.0 / load, 1e-9)
         if ohm >= beside:
             raise DesignRefused(
@@ -121,7 +116,7 @@ def move_line(amplifier: SolvedAmplifier, block_id: str, ohm: float) -> Design:
             )
         design = changed(
             amplifier.design,
-            f"blocks/{block.id}/anode_load/ohm",
+            f"{path}/ohm",
             nearest(1.0 / (1.0 / ohm - 1.0 / beside), Series.E24),
         )
         try:

@@ -7,7 +7,7 @@ import numpy as np
 from thermionic.amplifier import SolvedAmplifier, grid_onset, solve
 from thermionic.amplifier.driven import WELL_BEFORE
 from thermionic.blocks.facets import Bias
-from thermionic.design import changed, field
+from thermionic.design import changed, field, find
 from thermionic.errors import ThermionicError
 from thermionic.performance.wanted import Wanted
 from thermionic.values import Series, nearest
@@ -74,7 +74,7 @@ def is_sound(amplifier: SolvedAmplifier) -> bool:
 
 def _with_rail(amplifier: SolvedAmplifier, factor: float) -> SolvedAmplifier | None:
     path = "blocks/winding/winding_volt"
-    now = amplifier.design.block("winding").winding_volt  # type: ignore[attr-defined]
+    now = find(amplifier.design, path).value
     try:
         return idle_set(solve(changed(amplifier.design, path, float(round(now * factor))), amplifier))
     except ThermionicError:

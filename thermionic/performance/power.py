@@ -43,9 +43,8 @@ class Intermodulation:
 def low_hertz(amplifier: SolvedAmplifier) -> float:
     """The low frequency to look at: that down to which the output transformer's core is rated, else 40 Hz."""
     for use in amplifier.compiled.transformers:
-        core = getattr(amplifier.design.block(use.block), "core", None)
-        if core is not None:
-            return float(core.hertz)
+        if use.core is not None:
+            return float(use.core.hertz)
     return LOW_HERTZ
 
 

@@ -7,13 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.blocks.facets import Rail
+from thermionic.blocks.ports import block_at
 from thermionic.circuit.noise import noise
-from thermionic.circuit.small_signal import respond
-from thermionic.circuit.spectrum import waveform
-from thermionic.devices.base import ComplexArray
 from thermionic.lazily import remembered
 from thermionic.performance.levels import reference_output
+from thermionic.supplies.hum import Hum, hum
 
 _NOTHING = 1e-6  # of all the hum: the dust of the solution
 _HERTZ = np.geomspace(20.0, 20e3, 61)
@@ -60,74 +58,21 @@ def quiet(amplifier: SolvedAmplifier) -> Quiet:
     reference_volt = (reference * amplifier.load.ohm) ** 0.5 if amplifier.load.power else reference
     found = noise(amplifier.state.at, amplifier.load.node, amplifier.compiled.source.part, _HERTZ)
     causes = [Cause(_block(amplifier, name), name, volt) for name, volt in found.by_part().items()]
-    hum, hertz, by_rail = _hum(amplifier)
+    heard = hum(amplifier)
     return Quiet(
-        reference, reference_volt, found.output_volt(), found.output_volt("A"), tuple(causes), hum, hertz, by_rail
-    )
+        reference, reference_volt, found.output_volt(), found.output_volt("A"), tuple(causes),
+        heard.volt if heard else 0.0, heard.hertz if heard else 0.0, _hum_causes(heard) if heard else (),
+    )  # fmt: skip
 
 
 def _block(amplifier: SolvedAmplifier, part: str) -> str:
     """The block that a part belongs to; "" for one that no value stands for."""
-    path = amplifier.netlist[part].path if part in amplifier.netlist else ""
-    return path.split("/")[1] if path.startswith("blocks/") else ""
+    return block_at(amplifier.netlist[part].path) if part in amplifier.netlist else ""
 
 
-def _hum(amplifier: SolvedAmplifier) -> tuple[float, float, tuple[Cause, ...]]:
-    """All of it, its strongest frequency, and what each rail gives.
-
-    By substitution: were every rail on which the signal's blocks hang a source of its own ripple, the load would have
-    the same hum; with one at a time, each one's share of it. What is left comes in another way.
-    """
-    mains = amplifier.state.mains
-    if mains is None:
-        return 0.0, 0.0, ()
-    load = mains.x[mains.system.node(amplifier.load.node)]
-    orders = np.arange(1, mains.x.shape[-1])
-    size = np.abs(load[orders])
-    strongest = float(mains.hertz * orders[int(np.argmax(size))])
-    total = _rms(load)
-    rails = _hanging(amplifier)
-    by_rail = _by_rail(amplifier, rails, orders * mains.hertz)
-    causes = []
-    for rail, phasors in zip(rails, by_rail, strict=True):
-        causes.append(Cause(rail.block, rail.name, float(np.sqrt(np.sum(np.abs(phasors) ** 2) / 2))))
-    rest = load[orders] - np.sum(by_rail, axis=0) if rails else load[orders]
-    beside = float(np.sqrt(np.sum(np.abs(rest) ** 2) / 2))
-    if beside > _NOTHING * total:
-        causes.append(Cause("", "", beside))
-    causes.sort(key=lambda cause: -cause.volt)
-    return total, strongest, tuple(causes)
-
-
-def _rms(phasors: ComplexArray) -> float:
-    return float(np.std(waveform(phasors, 512)))
-
-
-def _hanging(amplifier: SolvedAmplifier) -> list[Rail]:
-    """The rails that a block on the signal's way, or one in each channel, hangs on."""
-    fed = {
-        reference
-        for block in amplifier.design.blocks
-        if block.id in amplifier.route or block.scope == "channel"
-        for reference in block.references.values()
-    }
-    return [rail for rail in amplifier.compiled.rails if f"{rail.block}.{rail.port}" in fed]
-
-
-def _by_rail(amplifier: SolvedAmplifier, rails: list[Rail], hertz: np.ndarray) -> ComplexArray:
-    """The load's hum by each rail at each frequency: (rails, frequencies)."""
-    mains, at = amplifier.state.mains, amplifier.state.at
-    assert mains is not None
-    if not rails:
-        return np.zeros((0, len(hertz)), dtype=complex)
-    nodes = [amplifier.compiled.node(rail.node) for rail in rails]
-    rows = [at.system.node(node) for node in nodes]
-    push = np.zeros((at.system.size, len(rows)))
-    push[rows, np.arange(len(rows))] = 1.0
-    moved = respond(at.system, at.slopes, hertz, push)
-    ripple = np.stack([mains.x[mains.system.node(node), 1:] for node in nodes], axis=1)[..., None]
-    own = moved[:, rows]
-    through = moved[:, at.system.node(amplifier.load.node)][:, None, :]
-    # Each ampere that holds a rail where its ripple has it, one rail moving and the others still.
-    shares: ComplexArray = (through @ np.linalg.inv(own))[:, 0].T * ripple[..., 0].T
-    return shares
+def _hum_causes(heard: Hum) -> tuple[Cause, ...]:
+    """What each rail gives, and what comes in another way, the largest first."""
+    causes = [Cause(rail.block, rail.name, volt) for rail, volt in heard.by_rail]
+    if heard.beside_volt > _NOTHING * heard.volt:
+        causes.append(Cause("", "", heard.beside_volt))
+    return tuple(sorted(causes, key=lambda cause: -cause.volt))

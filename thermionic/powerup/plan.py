@@ -10,6 +10,7 @@ import numpy as np
 
 from thermionic.amplifier import Compiled, compile_design
 from thermionic.amplifier.solved import is_pulled
+from thermionic.blocks.facets import Winding
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.supply import solve_circuit
@@ -142,6 +143,12 @@ class Plan:
             value = round(float(value), 4) + 0.0  # a tenth of a millivolt, and no minus zero
             points.append(TestPoint(**vars(probe), expected=value, low=value - width, high=value + width))
         return tuple(points)
+
+
+def rated_mains(design: Design) -> float:
+    """The mains that the design's transformers are connected for, V rms; the house's where it has none."""
+    compiled = compile_design(design)
+    return next((winding.primary_volt for winding in compiled.said(Winding)), design.mains[0])
 
 
 def plan(design: Design, step: Step, mains_volt: float, meter_ohm: float = METER_OHM) -> Plan:

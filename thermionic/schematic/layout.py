@@ -129,7 +129,7 @@ class _Layout:
 
     def _find_main(self, block: Block) -> str:
         for name, flows in type(block).reference_fields().items():
-            if set(flows) & set(self.flows) and Flow.PLACE not in flows and getattr(block, name):
+            if set(flows) & set(self.flows) and Flow.PLACE not in flows and name in block.references:
                 return name
         return ""
 
@@ -139,7 +139,7 @@ class _Layout:
         after: dict[str, list[Block]] = {}
         for block in blocks:
             name = self.main_field(block)
-            producer = split(getattr(block, name))[0] if name else ""
+            producer = split(block.references[name])[0] if name else ""
             after.setdefault(producer if producer in left else "", []).append(block)
         found: list[list[Block]] = []
         pending = list(after.get("", []))
@@ -187,7 +187,7 @@ class _Layout:
         level: float = SIGNAL if Flow.SIGNAL in self.flows else SUPPLY_RAIL
         joined: frozenset[str] = frozenset()
         if before is not None and name:
-            producer, port = split(getattr(block, name))
+            producer, port = split(block.references[name])
             ends = row.ends.get(producer, {})
             if port in ends or f"{port}_a" in ends:
                 joined = frozenset((name,))
@@ -220,7 +220,7 @@ class _Layout:
                         block.label
                         for block in self.design.blocks
                         if block.id in known and self.main_field(block) and (block_id, block.id) not in row.joined
-                        and getattr(block, self.main_field(block)) == reference
+                        and block.references[self.main_field(block)] == reference
                     ]  # fmt: skip
                     if going:
                         text = "to " + ", ".join(dict.fromkeys(going)).lower()
@@ -276,7 +276,7 @@ class _Row:
         """Add a block's sketch at the right, wired to the one before by the reference ``main``."""
         lead = max((CHARACTER * len(flag.text) for flag in pen.flags if flag.kind == "lead"), default=0.0)
         dx = self.width + (lead + 10 if lead else 0.0)
-        producer, port = split(getattr(block, main)) if main and main in pen.joined else ("", "")
+        producer, port = split(block.references[main]) if main and main in pen.joined else ("", "")
         for key, (x, y) in pen.starts.items():
             side = key[len(main) :] if key.startswith(main) else ""
             end = self.ends.get(producer, {}).get(port + side) or self.ends.get(producer, {}).get(port)

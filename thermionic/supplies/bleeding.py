@@ -9,6 +9,7 @@ from math import inf
 from thermionic.amplifier import SolvedAmplifier, compile_design
 from thermionic.blocks import Group
 from thermionic.blocks.facets import Rectified
+from thermionic.blocks.ports import block_at
 from thermionic.design import Design, dump, optional_parts, validate
 from thermionic.supplies.discharging import discharge
 from thermionic.supplies.moments import house_volts
@@ -52,7 +53,7 @@ def bleeders(amplifier: SolvedAmplifier) -> tuple[Bleeder, ...]:
     places = [
         path
         for path, fitted in optional_parts(design).items()
-        if can_bleed(design, path) and (fitted or path.split("/")[1] in first)
+        if can_bleed(design, path) and (fitted or block_at(path) in first)
     ]
     return tuple(one for path in places for one in _sized(amplifier, path))
 
@@ -62,12 +63,12 @@ def can_bleed(design: Design, path: str) -> bool:
     return (
         path.endswith("/bleeder")
         and path in optional_parts(design)
-        and design.block(path.split("/")[1]).group is Group.SUPPLY
+        and design.block(block_at(path)).group is Group.SUPPLY
     )
 
 
 def _sized(amplifier: SolvedAmplifier, path: str) -> Iterator[Bleeder]:
-    block_id = path.split("/")[1]
+    block_id = block_at(path)
     state = amplifier.on_mains(house_volts(amplifier.design)[2]).without_tubes
     opened = amplifier.compiled.designators(path) if optional_parts(amplifier.design)[path] else ()
 

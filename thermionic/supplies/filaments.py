@@ -9,9 +9,10 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.blocks.fields import FilamentSupply
+from thermionic.blocks.ports import block_at
 from thermionic.design import changed
 from thermionic.devices.laws import ALONG, WEIGHT
-from thermionic.supplies.ripple import hum_volt
+from thermionic.supplies.hum import hum_volt
 
 _AROUND = (0.3, 0.4, 0.45, 0.5, 0.55, 0.6, 0.7)
 _TURNS = (0.005, 0.02, 0.04, 0.06, 0.09, 0.13, 0.2)
@@ -62,7 +63,7 @@ def slopes(amplifier: SolvedAmplifier) -> tuple[Slope, ...]:
     """
     found = []
     for path, supply in amplifier.compiled.components(FilamentSupply):
-        for use in amplifier.compiled.tubes_of(path.split("/")[1]):
+        for use in amplifier.compiled.tubes_of(block_at(path)):
             heater, device = use.type.heater, amplifier.netlist[use.part].device
             if heater is None or len(device.ports) != 2:
                 continue
@@ -82,10 +83,8 @@ def hum_taps(amplifier: SolvedAmplifier) -> tuple[Balance, ...]:
     NoSolution."""
     found = []
     for use in amplifier.compiled.transformers:
-        block = amplifier.design.block(use.block)
-        share, path = getattr(block, "hum_share", None), f"blocks/{use.block}"
-        if share and any(f"{use.block}.bucked" in one.references.values() for one in amplifier.design.blocks):
-            found.append(_balance(amplifier, path, f"{path}/hum_share", share, _TURNS))
+        if use.hum_share and "bucked" not in use.unused:
+            found.append(_balance(amplifier, use.path, f"{use.path}/hum_share", use.hum_share, _TURNS))
     return tuple(found)
 
 

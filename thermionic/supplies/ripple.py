@@ -9,8 +9,10 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.blocks.fields import Choke
+from thermionic.blocks.ports import block_at
 from thermionic.design import Capacitor, changed, field
 from thermionic.errors import BudgetSpent, ThermionicError
+from thermionic.supplies.hum import hum_volt
 
 _HARMONICS = 4
 
@@ -53,14 +55,6 @@ def rail_ripples(amplifier: SolvedAmplifier) -> tuple[RailRipple, ...]:
     return tuple(found)
 
 
-def hum_volt(amplifier: SolvedAmplifier) -> float:
-    """What the mains leaves at the load, V rms."""
-    mains = amplifier.state.mains
-    if mains is None:
-        return 0.0
-    return float(np.std(mains.node_waveform(amplifier.load.node)))
-
-
 def what_buys_most(
     amplifier: SolvedAmplifier, told: Callable[[float], None] = lambda part: None
 ) -> tuple[Bought, ...]:
@@ -90,4 +84,4 @@ def what_buys_most(
 
 
 def _feeds_a_rail(amplifier: SolvedAmplifier, path: str) -> bool:
-    return any(rail.block == path.split("/")[1] for rail in amplifier.compiled.rails)
+    return any(rail.block == block_at(path) for rail in amplifier.compiled.rails)

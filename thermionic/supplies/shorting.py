@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import Rectified, TubeUse
 from thermionic.blocks.fields import FusePart
+from thermionic.blocks.ports import block_at
 from thermionic.circuit.netlist import Netlist, Part
 from thermionic.circuit.supply import solve_circuit
 from thermionic.circuit.supply_state import CircuitState
@@ -94,7 +95,7 @@ def _burning(amplifier: SolvedAmplifier, state: CircuitState) -> tuple[Burning, 
         for name in amplifier.compiled.designators(path):
             watt = state.rms_ampere(name) ** 2 * resistor.ohm
             if watt > _BURNS * resistor.rating_watt:
-                found.append(Burning(name, path.split("/")[1].replace("_", " "), watt, resistor.rating_watt))
+                found.append(Burning(name, block_at(path).replace("_", " "), watt, resistor.rating_watt))
     for use in amplifier.compiled.transformers:
         device = state.netlist[use.part].device
         if isinstance(device, Transformer):

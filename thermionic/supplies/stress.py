@@ -11,7 +11,8 @@ import numpy as np
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import Group
 from thermionic.blocks.facets import Copper, Core, GasUse, PassUse, Rectified
-from thermionic.blocks.fields import Choke, FusePart
+from thermionic.blocks.fields import Choke, FusePart, SmoothingCapacitor
+from thermionic.blocks.ports import block_at
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.supply_state import CircuitState
 from thermionic.design import Capacitor, Resistor, find
@@ -112,7 +113,7 @@ def stresses(amplifier: SolvedAmplifier) -> tuple[Stress, ...]:
 
 
 def _is_supply(amplifier: SolvedAmplifier, path: str) -> bool:
-    return amplifier.design.block(path.split("/")[1]).group is Group.SUPPLY
+    return amplifier.design.block(block_at(path)).group is Group.SUPPLY
 
 
 def _parts(amplifier: SolvedAmplifier) -> Iterator[Stress]:
@@ -126,7 +127,7 @@ def _parts(amplifier: SolvedAmplifier) -> Iterator[Stress]:
                 yield Stress(path, name, "voltage", worst[0], capacitor.rating_volt, Quantity.VOLTAGE, worst[1].words)
             flows = _worst(when, partial(_flows, name))
             if flows and flows[0] > 1e-3:
-                made_for = getattr(capacitor, "ripple_ampere", None)
+                made_for = capacitor.ripple_ampere if isinstance(capacitor, SmoothingCapacitor) else None
                 yield Stress(path, name, "ripple current, rms", flows[0], made_for, Quantity.CURRENT, flows[1].words)
     for path, resistor in compiled.components(Resistor):
         for name in compiled.designators(path)[:1]:

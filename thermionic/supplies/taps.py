@@ -38,8 +38,7 @@ def _ways(amplifier: SolvedAmplifier) -> Iterator[tuple[str, str, Design]]:
     design = amplifier.design
     for core in amplifier.compiled.said(Core):
         path = f"blocks/{core.block}"
-        block = design.block(core.block)
-        for tap in block.taps_volt:  # type: ignore[attr-defined]
+        for tap in core.taps_volt:
             yield f"{path}/tap_volt={tap:g}", f"The tap for {tap:g} V", _with(design, {f"{path}/tap_volt": tap})
         over = design.brief.mains_volt - core.tap_volt
         if over <= 0.02 * core.tap_volt:

@@ -8,7 +8,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import Block, Flow, Group, split
 from thermionic.blocks.facets import Copper, HeaterUse, Rail, Rectified
 from thermionic.circuit.netlist import GROUND
-from thermionic.devices import Feed
+from thermionic.devices import Feed, Resistor
 
 _SUPPLY = {Flow.MAINS, Flow.CORE, Flow.WINDING, Flow.RAIL, Flow.BIAS}
 
@@ -99,7 +99,7 @@ def _branch(amplifier: SolvedAmplifier, block: Block) -> Branch:
 
 
 def _is_resistor(amplifier: SolvedAmplifier, name: str) -> bool:
-    return hasattr(amplifier.netlist[name].device, "ohm") and len(amplifier.netlist[name].nodes) == 2
+    return isinstance(amplifier.netlist[name].device, Resistor)
 
 
 def _rms(amplifier: SolvedAmplifier, node: str) -> float | None:

@@ -49,6 +49,10 @@ class BiasSupply(Block):
         "foot": {"ohm": 10e3},
     }
 
+    @property
+    def in_words(self) -> str:
+        return self.form
+
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.BIAS, **({"out_b": Flow.BIAS} if self.trim_b else {})}
 

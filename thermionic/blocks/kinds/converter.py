@@ -44,6 +44,10 @@ class HTConverter(Block):
             raise ValueError(f"{self.id}: what its input stands must be more than what it wants at least.")
         return self
 
+    @property
+    def in_words(self) -> str:
+        return display(self.volt, Quantity.VOLTAGE)
+
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.RAIL}
 

@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import HeaterFeed, HeaterUse
 from thermionic.blocks.fields import Capacitor, Fraction, Ohms, Resistor, named
 from thermionic.blocks.heaters import Link, chains
-from thermionic.blocks.ports import Flow, HeaterFeedRef, RailRef
+from thermionic.blocks.ports import Flow, HeaterFeedRef, RailRef, split
 from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
 from thermionic.circuit.netlist import GROUND
 
@@ -75,6 +75,10 @@ class HeaterString(Block):
         """The chains as they are wired in one channel."""
         return chains(self.tubes)
 
+    @property
+    def in_words(self) -> str:
+        return self.tubes
+
     def ports(self) -> dict[str, Flow]:
         return {}
 
@@ -109,7 +113,7 @@ class HeaterString(Block):
             bench.fit("bypass", held, GROUND)
         dropping = (bench.path("dropping"), self.dropping.ohm) if self.dropping else ("", 0.0)
         winding = bench.winding("input").block if fed_by_ac else ""
-        bench.say(HeaterFeed(self.id, source, *dropping, winding, self.reference, held))
+        bench.say(HeaterFeed(self.id, source, *dropping, winding, self.reference, held, split(self.input)[0]))
         copies = bench.channels if self.scope == "shared" else 1
         in_series = self.channels == "in series"
         for place, chain in enumerate(self.chains):

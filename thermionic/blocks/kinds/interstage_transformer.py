@@ -63,7 +63,11 @@ class InterstageTransformer(Block):
             bench.fit("damping", out, back, side)
         core = devices.Core(self.primary_henry)
         name = bench.add("T", devices.Transformer(tuple(windings), core), *nodes)
-        bench.say(TransformerUse(self.id, name, 0.0, {}))
+        bench.say(
+            TransformerUse(
+                self.id, name, 0.0, {}, self.primary_henry, self.leakage_henry, self.primary_copper_ohm, ((0,), ())
+            )
+        )
 
     def sketch(self, pen: Sketch) -> None:
         middle = AXIS if self.split else SIGNAL + 10

@@ -34,6 +34,10 @@ class LinearRegulator(Block):
     first = {"volt": 6.3}
     suffixes = {"out": ""}
 
+    @property
+    def in_words(self) -> str:
+        return display(self.volt, Quantity.VOLTAGE)
+
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.RAIL}
 

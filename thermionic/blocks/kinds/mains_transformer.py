@@ -45,6 +45,10 @@ class MainsTransformer(Block):
             raise ValueError(f"{self.id} has taps for {taps}; {self.tap_volt:g} V is none of them.")
         return self
 
+    @property
+    def in_words(self) -> str:
+        return display(self.tap_volt, Quantity.VOLTAGE)
+
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.CORE}
 
@@ -57,7 +61,8 @@ class MainsTransformer(Block):
             at = less
         node = bench.node("out")
         part = bench.add("RP", devices.Resistor(max(self.copper_ohm, 1e-3)), at, node)
-        bench.offer_core(Core(self.id, node, self.tap_volt, volt - self.bucking_volt, part, self.rating_va))
+        behind = volt - self.bucking_volt
+        bench.offer_core(Core(self.id, node, self.tap_volt, behind, part, self.rating_va, self.taps_volt))
 
     @property
     def copper_ohm(self) -> float:

@@ -103,6 +103,7 @@ class OutputTransformer(Block):
         turns = (self.primary_ohm / self.taps[0].ohm) ** 0.5
         windings: list[devices.Winding] = []
         nodes: list[str] = []
+        halves: dict[str, list[int]] = {"a": [], "b": []}
         sides = ("a", "b") if self.push_pull else ("",)
         whole = 1.0 / len(sides)
         for side in sides:
@@ -112,6 +113,7 @@ class OutputTransformer(Block):
             for share, node in [*reach, (1.0, self._end(bench, side))]:
                 part = (share - below) * whole
                 winding = devices.Winding(part, self.primary_copper_ohm * part, self.leakage_henry * part)
+                halves[side or "a"].append(len(windings))
                 windings.append(winding)
                 nodes += [node, at] if side == "b" else [at, node]
                 at, below = node, share
@@ -136,7 +138,14 @@ class OutputTransformer(Block):
         name = bench.add("T", devices.Transformer(tuple(windings), core, stray), *nodes)
         taps = {tap.id: tap.ohm for tap in self.taps}
         bench.offer_taps(taps)
-        bench.say(TransformerUse(self.id, name, self.primary_ohm, taps))
+        bench.say(
+            TransformerUse(
+                self.id, name, self.primary_ohm, taps, self.primary_henry, self.leakage_henry,
+                self.primary_copper_ohm, (tuple(halves["a"]), tuple(halves["b"])), self.primary_farad, self.core,
+                {tap.id: tap.copper_ohm for tap in self.taps},
+                tuple(port for port in self.ports() if not bench.used(port)), self.secondary_reversed, self.hum_share,
+            )
+        )  # fmt: skip
 
     def _core(self, share: float) -> devices.Core:
         """The core as a winding of so much of the primary's turns sees it; without a rating it never saturates."""

@@ -30,6 +30,10 @@ class RegulatedSource(Block):
     first = {"volt": 250.0}
     suffixes = {"out": ""}
 
+    @property
+    def in_words(self) -> str:
+        return display(self.volt, Quantity.VOLTAGE)
+
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.RAIL if self.volt >= 0 else Flow.BIAS}
 

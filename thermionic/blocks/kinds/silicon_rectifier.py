@@ -43,6 +43,10 @@ class SiliconRectifier(Block):
     group = Group.SUPPLY
     suffixes = {"out": ""}
 
+    @property
+    def in_words(self) -> str:
+        return self.form
+
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.RAIL}
 

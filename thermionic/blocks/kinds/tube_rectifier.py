@@ -33,6 +33,10 @@ class TubeRectifier(Block):
     first = {"tubes": ["GZ34"]}
     suffixes = {"out": ""}
 
+    @property
+    def in_words(self) -> str:
+        return f"{self.form}, {super().in_words}"
+
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.RAIL}
 

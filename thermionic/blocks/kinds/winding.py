@@ -41,6 +41,10 @@ class MainsWinding(Block):
         """Of the one or two together, each half's if it is centre-tapped, V rms."""
         return self.winding_volt * (2.0 if self.wound == "two in series" else 1.0)
 
+    @property
+    def in_words(self) -> str:
+        return display(self.winding_volt, Quantity.VOLTAGE)
+
     def ports(self) -> dict[str, Flow]:
         return {"out": Flow.WINDING}
 

@@ -7,7 +7,7 @@ import numpy as np
 from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.blocks import KINDS, Block, Flow
 from thermionic.blocks.facets import Bias
-from thermionic.design import Design, changed, dump, validate
+from thermionic.design import Design, changed, dump, fitted, has_field, validate
 from thermionic.errors import DesignRefused
 from thermionic.performance.schools.working import Raw, block_in, free_name, output_stage, output_tubes, sides_of
 from thermionic.performance.settling import mean_current, settled
@@ -48,7 +48,7 @@ def make_cathode(amplifier: SolvedAmplifier) -> Design:
     stage = block_in(raw, block.id)
     for name in ("bias", "bias_b"):
         stage.pop(name, None)
-    if "shared_cathode" in type(block).model_fields:
+    if has_field(amplifier.design, f"blocks/{block.id}/shared_cathode"):
         stage["shared_cathode"] = True
         block = block.model_copy(update={"shared_cathode": True})
     stage["cathode_resistor"], stage["cathode_bypass"] = _cathode_resistor(amplifier, block, wanted)
@@ -63,7 +63,8 @@ def may_fix(amplifier: SolvedAmplifier) -> bool:
     uses, block = output_tubes(amplifier), output_stage(amplifier)
     if block is None or not uses or uses[0].bias is not Bias.CATHODE:
         return False
-    return "bias" in type(block).model_fields and bool(getattr(block, "grid_leak", None))
+    path = f"blocks/{block.id}"
+    return has_field(amplifier.design, f"{path}/bias") and fitted(amplifier.design, f"{path}/grid_leak")
 
 
 def make_fixed(amplifier: SolvedAmplifier) -> Design:
@@ -84,7 +85,7 @@ def make_fixed(amplifier: SolvedAmplifier) -> Design:
     mains = next((one["primary_volt"] for one in raw["blocks"] if "primary_volt" in one), None)
     if mains is None:
         raise DesignRefused("There is no mains winding that a bias could be taken beside.")
-    pair = "bias_b" in type(block).model_fields
+    pair = has_field(amplifier.design, f"blocks/{block.id}/bias_b")
     raw["blocks"] += [
         {"id": winding, "kind": "winding", "scope": "shared", "primary_volt": mains,
          "winding_volt": float(round(1.35 * volt + 6.0)), "winding_ohm": 40.0, "centre_tapped": False},

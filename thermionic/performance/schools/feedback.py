@@ -9,7 +9,7 @@ from thermionic.amplifier.loop import loop_gain
 from thermionic.amplifier.solved import REFERENCE_HERTZ
 from thermionic.blocks import Block
 from thermionic.blocks.ports import split
-from thermionic.design import Design, changed, dump, validate
+from thermionic.design import Design, changed, dump, signal_inputs, validate
 from thermionic.errors import NetlistRefused
 from thermionic.performance.schools.working import block_in, first_stage, free_name
 from thermionic.values import Series, nearest
@@ -37,7 +37,7 @@ def make_feedback(amplifier: SolvedAmplifier) -> Design:
     stage["cathode_foot"] = stage.get("cathode_foot") or {"ohm": 100.0}
     foot = stage["cathode_foot"]["ohm"]
     name = free_name("feedback", {one["id"] for one in raw["blocks"]})
-    source = getattr(amplifier.design.block(amplifier.load.block), "input", "")
+    (source,) = signal_inputs(amplifier.design.block(amplifier.load.block)).values()
     gain = amplifier.gain(amplifier.load.node) / max(abs(amplifier.phasor(_grid(amplifier, first))), 1e-9)
     # Closed, the gain from that grid comes down by so much: the divider is what is left over one.
     closed = gain / 10 ** (_FEEDBACK_DB / 20)
@@ -56,9 +56,8 @@ def make_feedback(amplifier: SolvedAmplifier) -> Design:
     if sense > 0:
         return design
     for iron in reversed(amplifier.compiled.transformers):
-        if "secondary_reversed" in type(design.block(iron.block)).model_fields:
-            turned = getattr(design.block(iron.block), "secondary_reversed")  # noqa: B009
-            return changed(design, f"blocks/{iron.block}/secondary_reversed", "no" if turned else "yes")
+        if iron.turned is not None:
+            return changed(design, f"blocks/{iron.block}/secondary_reversed", "no" if iron.turned else "yes")
     return design
 
 

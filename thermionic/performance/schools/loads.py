@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import Bias
-from thermionic.design import Design, dump, validate
+from thermionic.design import Design, dump, fitted, validate
 from thermionic.design import sections as sections_of
 from thermionic.performance.schools.working import (
     block_in,
@@ -41,10 +41,10 @@ def make_parallel(several: bool) -> Callable[[SolvedAmplifier], Design]:
     def make(amplifier: SolvedAmplifier) -> Design:
         block = output_stage(amplifier)
         assert block is not None
-        iron = iron_behind(amplifier.design, block.id)
+        iron = iron_behind(amplifier, block.id)
         assert iron is not None
         raw = dump(amplifier.design)
-        stage, transformer = block_in(raw, block.id), block_in(raw, iron.id)
+        stage, transformer = block_in(raw, block.id), block_in(raw, iron.block)
         factor = 2.0
         for name in type(block).section_fields():
             now = list(stage[name])
@@ -76,7 +76,7 @@ def make_parallel(several: bool) -> Callable[[SolvedAmplifier], Design]:
 
 def may_choke(amplifier: SolvedAmplifier) -> bool:
     block = driver_stage(amplifier)
-    return block is not None and bool(getattr(block, "anode_load", None))
+    return block is not None and fitted(amplifier.design, f"blocks/{block.id}/anode_load")
 
 
 def make_choke(amplifier: SolvedAmplifier) -> Design:
@@ -92,14 +92,14 @@ def make_choke(amplifier: SolvedAmplifier) -> Design:
     }  # fmt: skip
     design = validate(raw)
     # The anode now stands at the rail: what it may draw there is what it drew, or 0.8 of its limit.
-    rail = amplifier.voltage(amplifier.compiled.node(feed_node(amplifier, block)))
+    rail = amplifier.voltage(feed_node(amplifier, block))
     wanted = min(current, 0.8 * use.limits.anode_w / max(rail, 1.0))
     return idling(design, amplifier, block, wanted)
 
 
 def may_resistor(amplifier: SolvedAmplifier) -> bool:
     block = driver_stage(amplifier)
-    return block is not None and bool(getattr(block, "anode_choke", None))
+    return block is not None and fitted(amplifier.design, f"blocks/{block.id}/anode_choke")
 
 
 def make_resistor(amplifier: SolvedAmplifier) -> Design:
@@ -109,7 +109,7 @@ def make_resistor(amplifier: SolvedAmplifier) -> Design:
     stage = block_in(raw, block.id)
     stage.pop("anode_choke")
     # Two fifths of the rail across the resistor at the current it has, or less if that is small.
-    rail = amplifier.voltage(amplifier.compiled.node(feed_node(amplifier, block)))
+    rail = amplifier.voltage(feed_node(amplifier, block))
     current = mean_current(amplifier, block.id)
     ohm = nearest(0.4 * rail / current, Series.E12)
     heat = ohm * current**2

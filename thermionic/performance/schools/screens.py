@@ -8,7 +8,7 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import Block
-from thermionic.design import Design, dump, validate
+from thermionic.design import Design, dump, fitted, validate
 from thermionic.errors import DesignRefused
 from thermionic.performance.schools.working import block_in, idling, iron_behind, output_stage, strapping
 from thermionic.performance.settling import mean_current
@@ -28,11 +28,11 @@ def make_strapped(wanted: str) -> Callable[[SolvedAmplifier], Design]:
     def make(amplifier: SolvedAmplifier) -> Design:
         block = output_stage(amplifier)
         assert block is not None
-        iron = iron_behind(amplifier.design, block.id)
+        iron = iron_behind(amplifier, block.id)
         assert iron is not None
         current = mean_current(amplifier, block.id)
         raw = dump(amplifier.design)
-        stage, transformer = block_in(raw, block.id), block_in(raw, iron.id)
+        stage, transformer = block_in(raw, block.id), block_in(raw, iron.block)
         stage.pop("screen_bypass", None)
         stage["screen_resistor"] = stage.get("screen_resistor") or {"ohm": 100.0, "rating_watt": 1.0}
         if wanted == "triode":
@@ -40,7 +40,7 @@ def make_strapped(wanted: str) -> Callable[[SolvedAmplifier], Design]:
         elif wanted == "ultra-linear":
             tap = _TAP if transformer.get("push_pull") else _SINGLE_TAP
             transformer["screen_tap"] = transformer.get("screen_tap") or tap
-            stage["screen"] = f"{iron.id}.ul"
+            stage["screen"] = f"{iron.block}.ul"
         else:
             stage["screen"] = _screen_rail(amplifier, block)
         design = validate(raw)
@@ -60,7 +60,7 @@ def _screen_rail(amplifier: SolvedAmplifier, block: Block) -> str:
         raise DesignRefused("There is no rail to hang the screens on.")
     fit = next((rail for rail in rails if amplifier.voltage(rail.node) <= limit), rails[-1])
     # Not the reservoir itself, where there is anything behind it: its ripple would go straight in.
-    if fit is rails[0] and len(rails) > 1 and not hasattr(amplifier.design.block(fit.block), "resistor"):
+    if fit is rails[0] and len(rails) > 1 and not fitted(amplifier.design, f"blocks/{fit.block}/resistor"):
         behind = [rail for rail in rails[1:] if amplifier.voltage(rail.node) > 0.85 * amplifier.voltage(fit.node)]
         fit = behind[0] if behind else fit
     return f"{fit.block}.{fit.port}"

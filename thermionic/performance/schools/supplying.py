@@ -10,12 +10,12 @@ from collections.abc import Callable
 
 from thermionic import tubes
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.blocks import Block
-from thermionic.blocks.facets import PassUse, Rail, Rectified, Standby
+from thermionic.blocks import Block, Choke, Component, Resistor
+from thermionic.blocks.facets import PassUse, Rail, Rectified, SeriesCapacitors, Smoothing, Standby, Winding
 from thermionic.blocks.fields import PassTransistor
 from thermionic.blocks.ports import split
 from thermionic.circuit.netlist import GROUND
-from thermionic.design import Design, dump, validate
+from thermionic.design import Design, dump, find, has_field, validate
 from thermionic.design import sections as sections_of
 from thermionic.errors import DesignRefused
 from thermionic.performance.schools.working import Raw, block_in, free_name
@@ -54,7 +54,7 @@ def _behind(amplifier: SolvedAmplifier, block_id: str) -> list[Block]:
     return [
         block
         for block in amplifier.design.blocks
-        if block.id in rails and split(getattr(block, "input", None) or ".")[0] == block_id
+        if block.id in rails and split(block.references.get("input", "."))[0] == block_id
     ]
 
 
@@ -71,12 +71,23 @@ def _sections(amplifier: SolvedAmplifier) -> tuple[Block, Block] | None:
     return None
 
 
+def _smoothing(amplifier: SolvedAmplifier, block: Block) -> Smoothing | None:
+    """The resistor or choke in series with a block's rail, if that is what makes it."""
+    return next((use for use in amplifier.compiled.said(Smoothing) if use.block == block.id), None)
+
+
+def _smooths(amplifier: SolvedAmplifier, with_: type[Component]) -> bool:
+    """Whether the first section behind the HT's reservoir smooths with such a part."""
+    found = _sections(amplifier)
+    use = _smoothing(amplifier, found[1]) if found else None
+    return use is not None and isinstance(find(amplifier.design, use.path).value, with_)
+
+
 def _draws(amplifier: SolvedAmplifier, block: Block) -> float:
-    """What goes through a series resistor or choke, A: from the drop across its resistance."""
-    part = getattr(block, "resistor", None) or getattr(block, "choke", None)
-    ohm: float = getattr(part, "ohm", None) or getattr(part, "copper_ohm", None) or 1.0
-    before = amplifier.voltage(amplifier.design.block(split(block.input)[0]).node("out"))  # type: ignore[attr-defined]
-    return abs(before - amplifier.voltage(block.node("out"))) / ohm
+    """What goes through a section's series resistor or choke, A."""
+    use = _smoothing(amplifier, block)
+    assert use is not None
+    return abs(float(amplifier.state.at.terminal_currents[use.part][0]))
 
 
 def _rectifier_tube(amplifier: SolvedAmplifier, use: Rectified, half_volt: float) -> str | None:
@@ -96,24 +107,30 @@ def may_vacuum(amplifier: SolvedAmplifier) -> bool:
     use = ht_rectifier(amplifier)
     if use is None or use.tube or use.form not in ("bridge", "full-wave"):
         return False
-    winding = amplifier.design.block(use.winding)
-    halved = use.form == "full-wave" or not winding.centre_tapped  # type: ignore[attr-defined]
-    return halved and _rectifier_tube(amplifier, use, _half(winding)) is not None
+    winding = _winding(amplifier, use)
+    halved = use.form == "full-wave" or not winding.centre_tapped
+    return halved and _rectifier_tube(amplifier, use, _rated_volt(winding, amplifier)) is not None
 
 
-def _half(winding: Block) -> float:
-    return float(winding.open_volt)  # type: ignore[attr-defined]
+def _winding(amplifier: SolvedAmplifier, use: Rectified) -> Winding:
+    return next(one for one in amplifier.compiled.said(Winding) if one.block == use.winding)
+
+
+def _rated_volt(winding: Winding, amplifier: SolvedAmplifier) -> float:
+    """The winding's open-circuit volts with its primary on the volts that it is for, each half's if it is tapped."""
+    mains = winding.core.mains_volt if winding.core else amplifier.design.mains[0]
+    return winding.volt * winding.primary_volt / mains
 
 
 def make_vacuum(amplifier: SolvedAmplifier) -> Design:
     """A tube on a winding of twice the ends, and a first capacitor that it can fill."""
     use = ht_rectifier(amplifier)
     assert use is not None
-    winding = amplifier.design.block(use.winding)
-    name = _rectifier_tube(amplifier, use, _half(winding))
+    winding = _winding(amplifier, use)
+    name = _rectifier_tube(amplifier, use, _rated_volt(winding, amplifier))
     assert name is not None
     raw = dump(amplifier.design)
-    block_in(raw, winding.id)["centre_tapped"] = True
+    block_in(raw, winding.block)["centre_tapped"] = True
     old = block_in(raw, use.block)
     (section,) = sections_of.allot(amplifier.design, raw, [name])
     new = {"id": use.block, "kind": "tube-rectifier", "scope": old.get("scope", "shared"),
@@ -161,8 +178,7 @@ def _unheat(raw: Raw, envelope: str) -> None:
 
 
 def may_choke(amplifier: SolvedAmplifier) -> bool:
-    found = _sections(amplifier)
-    return found is not None and getattr(found[1], "resistor", None) is not None and hasattr(found[1], "series")
+    return _smooths(amplifier, Resistor)
 
 
 def make_choke(amplifier: SolvedAmplifier) -> Design:
@@ -176,8 +192,7 @@ def make_choke(amplifier: SolvedAmplifier) -> Design:
 
 
 def may_resistor(amplifier: SolvedAmplifier) -> bool:
-    found = _sections(amplifier)
-    return found is not None and getattr(found[1], "choke", None) is not None and hasattr(found[1], "series")
+    return _smooths(amplifier, Choke)
 
 
 def make_resistor(amplifier: SolvedAmplifier) -> Design:
@@ -199,8 +214,7 @@ def _swapped(amplifier: SolvedAmplifier, block: Block, kind: str, old: str, new:
 
 
 def may_regulate(amplifier: SolvedAmplifier) -> bool:
-    found = _sections(amplifier)
-    return found is not None and hasattr(found[1], "series") and not amplifier.compiled.said(PassUse)
+    return _smooths(amplifier, Component) and not amplifier.compiled.said(PassUse)
 
 
 def make_regulated(amplifier: SolvedAmplifier) -> Design:
@@ -239,7 +253,7 @@ def _front(amplifier: SolvedAmplifier) -> Block | None:
     rails = {rail.block for rail in amplifier.compiled.rails if not rail.bias}
     for producer in {split(reference)[0] for block in last for reference in block.references.values()} & rails:
         for block in _behind(amplifier, producer):
-            if hasattr(block, "series"):
+            if _smoothing(amplifier, block):
                 return block
     return None
 
@@ -277,8 +291,10 @@ def may_reservoir(made: str) -> Callable[[SolvedAmplifier], bool]:
 
     def may(amplifier: SolvedAmplifier) -> bool:
         found = _sections(amplifier)
-        capacitor = getattr(found[0], "capacitor", None) if found else None
-        return getattr(capacitor, "made", made) != made and getattr(found and found[0], "lower", 0) is None
+        if found is None or found[0].id in {one.block for one in amplifier.compiled.said(SeriesCapacitors)}:
+            return False
+        path = f"blocks/{found[0].id}/capacitor/made"
+        return has_field(amplifier.design, path) and find(amplifier.design, path).value != made
 
     return may
 

@@ -7,9 +7,9 @@ from typing import Any
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks import Block, Flow
-from thermionic.blocks.facets import TubeUse
+from thermionic.blocks.facets import TransformerUse, TubeUse
 from thermionic.blocks.ports import split
-from thermionic.design import Design, consumers
+from thermionic.design import Design, consumers, fitted, has_field
 from thermionic.errors import DesignRefused
 from thermionic.performance.settling import settled
 from thermionic.values import Series
@@ -21,15 +21,14 @@ def output_stage(amplifier: SolvedAmplifier) -> Block | None:
     """The last stage on the signal's way that drives a transformer."""
     for block_id in reversed(amplifier.route):
         if amplifier.compiled.tubes_of(block_id):
-            return amplifier.design.block(block_id) if iron_behind(amplifier.design, block_id) else None
+            return amplifier.design.block(block_id) if iron_behind(amplifier, block_id) else None
     return None
 
 
-def iron_behind(design: Design, block_id: str) -> Block | None:
-    """The transformer behind a stage, one with taps on its primary to have."""
-    return next(
-        (other for other, _, _ in consumers(design, block_id) if "screen_tap" in type(other).model_fields), None
-    )
+def iron_behind(amplifier: SolvedAmplifier, block_id: str) -> TransformerUse | None:
+    """The output transformer behind a stage."""
+    behind = {other.id for other, _, _ in consumers(amplifier.design, block_id)}
+    return next((use for use in amplifier.compiled.transformers if use.taps and use.block in behind), None)
 
 
 def output_tubes(amplifier: SolvedAmplifier) -> tuple[TubeUse, ...]:
@@ -44,7 +43,7 @@ def driver_stage(amplifier: SolvedAmplifier) -> Block | None:
         return None
     block = amplifier.design.block(stages[-2])
     single = len(amplifier.compiled.tubes_of(block.id)) == 1
-    return block if single and "anode_choke" in type(block).model_fields else None
+    return block if single and has_field(amplifier.design, f"blocks/{block.id}/anode_choke") else None
 
 
 def _is_pentode(amplifier: SolvedAmplifier) -> bool:
@@ -57,7 +56,7 @@ def strapping(amplifier: SolvedAmplifier) -> str:
     block = output_stage(amplifier)
     if block is None or not _is_pentode(amplifier):
         return ""
-    screen = getattr(block, "screen", None)
+    screen = block.references.get("screen")
     if not screen:
         return "triode"
     producer, port = split(screen)
@@ -73,7 +72,7 @@ def block_in(raw: Raw, block_id: str) -> Raw:
 def sides_of(amplifier: SolvedAmplifier, block: Block) -> list[list[TubeUse]]:
     """The tubes of each side that has a cathode circuit of its own; all together where one circuit is shared."""
     uses = amplifier.compiled.tubes_of(block.id)
-    if getattr(block, "shared_cathode", False):
+    if fitted(amplifier.design, f"blocks/{block.id}/shared_cathode"):
         return [list(uses)]
     sides = dict.fromkeys(use.side for use in uses)
     return [[use for use in uses if use.side == side] for side in sides]
@@ -98,15 +97,16 @@ def first_stage(amplifier: SolvedAmplifier) -> Block | None:
     """The first stage, where feedback can come in at the foot of its cathode."""
     for block_id in amplifier.route:
         if amplifier.compiled.tubes_of(block_id):
-            block = amplifier.design.block(block_id)
-            has = "cathode_foot" in type(block).model_fields and getattr(block, "cathode_resistor", None)
-            return block if has else None
+            path, design = f"blocks/{block_id}", amplifier.design
+            has = has_field(design, f"{path}/cathode_foot") and fitted(design, f"{path}/cathode_resistor")
+            return design.block(block_id) if has else None
     return None
 
 
 def feed_node(amplifier: SolvedAmplifier, block: Block) -> str:
-    producer, port = split(getattr(block, "feed"))  # noqa: B009
-    return amplifier.design.block(producer).node(port)
+    """The node of the rail that a stage hangs on."""
+    producer, port = split(block.references["feed"])
+    return amplifier.compiled.node(amplifier.design.block(producer).node(port))
 
 
 def free_name(wanted: str, names: set[str]) -> str:
