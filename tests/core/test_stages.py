@@ -13,7 +13,10 @@ from thermionic.amplifier import (
     solve,
     working_class,
 )
-from thermionic.design import changed, field
+from thermionic.blocks.facets import Bias
+from thermionic.design import changed, dump, field, validate
+from thermionic.findings import examine
+from thermionic.supplies.trimming import reaches
 
 
 def value(design, path):
@@ -130,3 +133,56 @@ def test_a_cathodyne_is_as_unequal_as_its_two_loads(anode_load):
     assert level == pytest.approx(20 * np.log10(parallel(anode, leak) / parallel(cathode, leak)), abs=0.06)
     assert abs(phase) < 1.0
     assert pair_balance(solve(design), "first") is None
+
+
+def _grids_on_a_choke():
+    raw = dump(examples.example("saltpan"))
+    output = next(block for block in raw["blocks"] if block["id"] == "output")
+    output["grid_choke"] = {"henry": 500.0, "copper_ohm": 5000.0, "rating_ampere": 5e-3}
+    del output["grid_leak"]
+    return validate(raw)
+
+
+def _grid_on_an_interstage_secondary():
+    """Mill's 45 without cathode bias, its grid's winding returned to a bias supply of -49 V, about."""
+    raw = dump(examples.example("mill"))
+    blocks = {block["id"]: block for block in raw["blocks"]}
+    for name in ("cathode_resistor", "cathode_bypass"):
+        del blocks["output"][name]
+    blocks["interstage"]["bias"] = "bias.out"
+    raw["blocks"] += [
+        {"id": "bias_winding", "kind": "winding", "scope": "shared", "primary_volt": 230.0, "winding_volt": 60.0,
+         "winding_ohm": 40.0},
+        next(block for block in dump(examples.example("saltpan"))["blocks"] if block["id"] == "bias")
+        | {"winding": "bias_winding.out", "trim_b": None, "capacitor": {"farad": 1e-4, "rating_volt": 160.0},
+           "reservoir": {"farad": 1e-4, "rating_volt": 160.0}},
+    ]  # fmt: skip
+    return validate(raw)
+
+
+@pytest.mark.parametrize(
+    "design", [_grids_on_a_choke(), _grid_on_an_interstage_secondary()], ids=["choke", "winding"]
+)
+def test_bias_that_comes_through_a_winding_is_fixed_bias(design):
+    """By a grid choke, or by an interstage transformer's secondary: its trimmer is known and reaches, and no leak is
+    asked for."""
+    amplifier = solve(design)
+    uses = [use for use in amplifier.compiled.tubes if use.block == "output"]
+    assert {use.bias for use in uses} == {Bias.FIXED}
+    assert uses[0].knob == "blocks/bias/trim/travel"
+    for use in uses:  # what the rail has is what the grid has: no current in the winding
+        rail = next(one for one in amplifier.compiled.rails if one.bias)
+        assert amplifier.voltage(use.grid) == pytest.approx(amplifier.voltage(rail.node), rel=0.01)
+    found = reaches(amplifier)
+    assert {one.path for one in found} >= {"blocks/bias/trim"}
+    assert all(need.amperes[1] < one.ampere < need.amperes[0] for one in found for need in one.needs[:1])
+    assert not {"grid-leak", "grid-path"} & {one.rule for one in examine(amplifier)}
+    # Turned for more bias, the tube draws less.
+    more = solve(changed(design, "blocks/bias/trim/travel", 0.9))
+    assert more.state.at.terminal_currents[uses[0].part][0] < amplifier.state.at.terminal_currents[uses[0].part][0]
+
+
+def test_a_cathode_biased_stage_beside_a_bias_supply_stays_that():
+    amplifier = solve(examples.example("saltpan"))
+    others = {use.bias for use in amplifier.compiled.tubes if use.block != "output"}
+    assert Bias.FIXED not in others

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
+from thermionic.amplifier.biasing import with_bias_found
 from thermionic.blocks import Block, Component, Flow
 from thermionic.blocks.build import Bench
 from thermionic.blocks.building import Build
@@ -188,4 +189,4 @@ def _finished(design: Design, build: Build) -> Compiled:
         facets = [renamed(facet, name) for facet in facets]
     netlist = Netlist(design.name, parts)
     by_path = {path: tuple(names) for path, names in build.by_path.items()}
-    return Compiled(design, netlist, by_path, tuple(facets), dict(aliases))
+    return Compiled(design, netlist, by_path, tuple(with_bias_found(design, netlist, facets)), dict(aliases))

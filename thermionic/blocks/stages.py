@@ -26,7 +26,10 @@ class CathodeStage(Block):
 
     coupling: Capacitor | None = named("Coupling capacitor", None, first=COUPLING)
     grid_leak: Resistor | None = named("Grid leak", None, first=Resistor(ohm=220e3))
-    bias: BiasRef | None = named("Grid leak returns to", None)
+    grid_choke: Choke | None = named(
+        "Grid choke", None, first=Choke(henry=500.0, copper_ohm=5000.0, rating_ampere=5e-3)
+    )
+    bias: BiasRef | None = named("Grid leak or choke returns to", None)
     grid_stopper: Resistor | None = named("Grid stopper", None, first=Resistor(ohm=1e3))
     cathode_resistor: Resistor | None = named("Cathode resistor", None, first=Resistor(ohm=1e3, rating_watt=1.0))
     cathode_bypass: Capacitor | None = named("Cathode bypass", None, first=BYPASS)
@@ -49,8 +52,12 @@ class CathodeStage(Block):
 
     @model_validator(mode="after")
     def _hangs_together(self) -> CathodeStage:
-        if self.coupling and not self.grid_leak:
-            raise ValueError(f"{self.id}: a grid behind a coupling capacitor needs a grid leak, or nothing holds it.")
+        if self.coupling and not (self.grid_leak or self.grid_choke):
+            raise ValueError(
+                f"{self.id}: a grid behind a coupling capacitor needs a grid leak or choke, or nothing holds it."
+            )
+        if self.grid_leak and self.grid_choke:
+            raise ValueError(f"{self.id}: a grid choke takes the place of the grid leak; take one of them out.")
         loads = [name for name in ("anode_load", "anode_choke", "anode_source") if getattr(self, name)]
         if len(loads) > 1:
             raise ValueError(f"{self.id}: an anode has one load; take out the {' or the '.join(self._words(loads))}.")
@@ -121,7 +128,9 @@ class CathodeStage(Block):
         """Compile one tube position with all that is around it but the cathode's own parts."""
         source = bench.take("input", side)
         at = bench.through("coupling", source, "in", side)
-        bench.fit("grid_leak", at, bench.take(bias) if getattr(self, bias) else GROUND, side)
+        held = bench.take(bias) if getattr(self, bias) else GROUND
+        bench.fit("grid_leak", at, held, side)
+        bench.fit("grid_choke", at, held, side)
         cathode = bench.node("cathode", side) if self.has_cathode else self.foot(bench, side)
         anode = bench.node("anode", side)
         screen = ""
@@ -164,9 +173,9 @@ class CathodeStage(Block):
         else:
             at = 14.0
             pen.wire((0, SIGNAL), (at, SIGNAL))
-        if self.grid_leak:
+        if self.grid_leak or self.grid_choke:
             pen.dot(at, SIGNAL)
-            pen.upright("grid_leak", at, SIGNAL, BIAS, EARTH)
+            pen.upright("grid_leak" if self.grid_leak else "grid_choke", at, SIGNAL, BIAS, EARTH)
             if getattr(self, bias):
                 pen.flag(bias, at - 8, EARTH, above=False)
             else:
