@@ -91,6 +91,7 @@ def _signal(amplifier: SolvedAmplifier) -> dict[str, Any]:
             "at_source": _point(amplifier.at_source),
             "full_output": _point(amplifier.full_output),
             "needed_w": needed.power_watt,
+            "needed_vrms": needed.output_volt,
         },
         "distortion": [_point(point) for point in amplifier.sweep],
     }

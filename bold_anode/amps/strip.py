@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from math import log10
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.stations import level, stations
 from thermionic.lazily import remembered
+from thermionic.performance.levels import source_for
 from thermionic.values import Quantity, display
 
 
 @dataclass(frozen=True)
 class Station:
-    """One block: what it is, its anode voltage if it has one, the signal after it at full output (rms; of a
+    """One block: what it is, its anode voltage if it has one, the signal after it as ``at`` says (rms; of a
     balanced pair between its sides), and whether that changed."""
 
     block_id: str
@@ -65,10 +67,25 @@ def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> 
     )
     full = amplifier.full_output
     output = amplifier.load.written(amplifier.output(full))
-    at = f"at full output: {output} for {display(full.source_volt, Quantity.VOLTAGE)} in"
+    source, needed = _shown_at(amplifier), amplifier.load.line_volt
     first = amplifier.first_to_zero_bias
-    beyond = f"Beyond that {amplifier.design.block(first).label} clips first" if first else ""
+    if source < full.source_volt and needed:
+        at = f"at {amplifier.load.written(needed)} out, what the next box needs, for {display(source, Quantity.VOLTAGE)} in"
+        headroom = 20 * log10(full.output_volt / needed)
+        beyond = f"Headroom {headroom:.0f} dB: distortion is {full.distortion:.0%} at {output}"
+    else:
+        at = f"at full output: {output} for {display(full.source_volt, Quantity.VOLTAGE)} in"
+        beyond = f"Beyond that {amplifier.design.block(first).label} clips first" if first else ""
     return Strip(blocks, rails, at, beyond, _as_set(amplifier))
+
+
+def _shown_at(amplifier: SolvedAmplifier) -> float:
+    """The source's level, V rms, that the levels are shown at: that for full output, or of a line output for what the
+    next box needs, if that is less."""
+    full, needed = amplifier.full_output, amplifier.load.line_volt
+    if needed is None or needed >= full.output_volt:
+        return full.source_volt
+    return source_for(amplifier, needed)
 
 
 def _as_set(amplifier: SolvedAmplifier) -> str:
@@ -82,8 +99,8 @@ def _as_set(amplifier: SolvedAmplifier) -> str:
 
 @remembered
 def _stations(amplifier: SolvedAmplifier) -> tuple[Station, ...]:
-    """The blocks on the signal's way, with their levels at full output."""
-    compiled, full = amplifier.compiled, amplifier.full_output.source_volt
+    """The blocks on the signal's way, with their levels."""
+    compiled, source = amplifier.compiled, _shown_at(amplifier)
     found = []
     for place in stations(amplifier):
         block, uses = amplifier.design.block(place.block), compiled.tubes_of(place.block)
@@ -91,7 +108,7 @@ def _stations(amplifier: SolvedAmplifier) -> tuple[Station, ...]:
         if uses:
             detail = ", ".join(dict.fromkeys(use.type.type for use in uses))
             volts = display(amplifier.voltage(uses[0].anode), Quantity.VOLTAGE)
-        signal = f"{display(level(amplifier, place, full), Quantity.VOLTAGE)} ~"
+        signal = f"{display(level(amplifier, place, source), Quantity.VOLTAGE)} ~"
         found.append(Station(block.id, block.label, detail, volts, signal))
     return tuple(found)
 

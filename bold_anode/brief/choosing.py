@@ -41,8 +41,8 @@ def first(amplifier: SolvedAmplifier) -> dict[str, str]:
     """What the form begins with: what the brief asks, on this design's load."""
     needed = needs(amplifier.compiled)
     return {
-        "sort": "loudspeaker" if amplifier.load.power else "line",
-        "watt": display(needed.power_watt, Quantity.POWER, 2),
+        "sort": "headphones" if amplifier.load.ear_db else "loudspeaker" if amplifier.load.power else "line",
+        "watt": display(needed.power_watt, Quantity.POWER, 2) if needed.power_watt else "",
         "load_ohm": display(amplifier.load.ohm, Quantity.RESISTANCE),
     }
 

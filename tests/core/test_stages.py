@@ -7,8 +7,10 @@ from thermionic import examples
 from thermionic.amplifier import (
     WorkingClass,
     anode_diagram,
+    compile_design,
     composite_diagram,
     driven,
+    needs,
     pair_balance,
     solve,
     working_class,
@@ -186,3 +188,27 @@ def test_a_cathode_biased_stage_beside_a_bias_supply_stays_that():
     amplifier = solve(examples.example("saltpan"))
     others = {use.bias for use in amplifier.compiled.tubes if use.block != "output"}
     assert Bias.FIXED not in others
+
+
+def test_a_line_output_needs_what_follows_and_headphones_what_the_ear_gets():
+    """2 V for the next box from 5 mV is a gain of 400; 94 dB at the ear from headphones of 98 dB for 1 mW is 0.4 mW,
+    whatever the distance; and 32 V at 5 % is 24 dB above 2 V."""
+    phono = changed(changed(examples.example("plover"), "blocks/line/level_volt", "2 V"), "brief/listening_db", "94")
+    needed = needs(compile_design(phono))
+    assert (needed.output_volt, needed.power_watt, needed.level_at_one_watt_db) == (2.0, None, None)
+    assert needed.gain == pytest.approx(400.0)
+    otter = changed(changed(examples.example("otter"), "brief/listening_db", "94"), "brief/listening_metre", "9 m")
+    assert needs(compile_design(otter)).power_watt == pytest.approx(1e-3 * 10**-0.4)
+    assert needs(compile_design(otter)).output_volt == pytest.approx((1e-3 * 10**-0.4 * 300.0) ** 0.5)
+
+
+def test_a_preamplifier_that_falls_short_of_what_follows_is_told_so():
+    """Plover's gain is some 356: its 5 mV make 1.8 V."""
+
+    def rules(volt):
+        return {
+            one.rule for one in examine(solve(changed(examples.example("plover"), "blocks/line/level_volt", volt)))
+        }
+
+    assert "total-gain" not in rules("1.7 V")
+    assert "total-gain" in rules("1.9 V")

@@ -66,7 +66,7 @@ class TubeUse:
 
 @dataclass(frozen=True)
 class RectifierUse:
-    """A rectifying tube at work: the part, its type."""
+    """A rectifying tube at work."""
 
     block: str
     part: str
@@ -176,8 +176,7 @@ class Smoothing:
 
 @dataclass(frozen=True)
 class Standby:
-    """A switch in a rail: its block and part, the seconds after the mains at which it is closed, the volts that it
-    can break, the nodes before and behind it."""
+    """A switch in a rail: the seconds after the mains at which it is closed, and the volts that it can break."""
 
     block: str
     part: str
@@ -197,8 +196,7 @@ class Wafer:
 
 @dataclass(frozen=True)
 class Indicated:
-    """A lamp on a rail: its block and part, the nodes of the rail and of the lamp, the path of the resistor between,
-    and the current that it is to light with."""
+    """A lamp on a rail, the path of the resistor between, and the current that it is to light with."""
 
     block: str
     part: str
@@ -220,8 +218,8 @@ class LinearUse:
 
 @dataclass(frozen=True)
 class ConverterUse:
-    """A switching converter at work: its block and part, the nodes of its input and output; the volts that its input
-    must and may have, the current that it can deliver, and the seconds in which it comes up."""
+    """A switching converter at work: the nodes of its input and output; the volts that its input must and may have,
+    the current that it can deliver, and the seconds in which it comes up."""
 
     block: str
     part: str
@@ -235,8 +233,7 @@ class ConverterUse:
 
 @dataclass(frozen=True)
 class SeriesCapacitors:
-    """Two capacitors in series from a rail to earth: their block, the rail's node, the paths of the upper, the lower
-    and the resistor across each, which may be left out."""
+    """Two capacitors in series from a rail to earth: paths of upper, lower and the resistor across each."""
 
     block: str
     node: Node
@@ -247,8 +244,9 @@ class SeriesCapacitors:
 
 @dataclass(frozen=True)
 class Load:
-    """What the amplifier drives: a loudspeaker, headphones or the next box. ``part`` is its part, ``tap_ohm`` the
-    load that its transformer tap is meant for (None without), ``power`` whether watts are wanted of it."""
+    """What the amplifier drives: a loudspeaker, headphones or the next box. ``tap_ohm`` is the load that its
+    transformer tap is meant for, ``power`` whether watts are wanted of it, ``line_volt`` the level that the next box
+    needs, V rms, ``ear_db`` what headphones give for 1 mW, dB re 20 uPa; None where there is no such thing."""
 
     block: str
     part: str
@@ -256,6 +254,8 @@ class Load:
     ohm: float
     tap_ohm: float | None = None
     power: bool = True
+    line_volt: float | None = None
+    ear_db: float | None = None
 
     def written(self, output: float) -> str:
         """An output in words: watts if they are wanted of it, else volts."""
@@ -275,14 +275,10 @@ class Source:
 @dataclass(frozen=True)
 class TransformerUse:
     """A signal transformer: its part, the primary load it is meant to show (anode to anode for a pair; 0 where it is
-    made for none), and its secondary taps by name and load, Ω.
-
-    ``henry``, ``leakage_henry``, ``copper_ohm`` and ``farad`` are the whole primary's; ``core`` is its rating, None
-    where that is not known; ``tap_copper_ohm`` the secondary's copper up to each tap. ``halves`` are the places of
-    the windings from the rail to the anode, of side a and of side b (none where it is no pair's). ``unused`` are its
-    ports that nothing takes from, ``turned`` whether the secondary is the other way round (None where it cannot be),
-    and ``hum_share`` the turns past the HT, of the primary's (None without).
-    """
+    made for none), and its secondary taps by name and load, Ω. ``henry``, ``leakage_henry``, ``copper_ohm`` and
+    ``farad`` are the whole primary's; ``tap_copper_ohm`` the secondary's copper up to each tap. ``halves`` are the
+    places of the windings from rail to anode, of sides a and b; ``unused`` its ports that nothing takes from,
+    ``turned`` whether the secondary is the other way round, ``hum_share`` the turns past the HT, of the primary's."""
 
     block: str
     part: str

@@ -19,16 +19,18 @@ MOST_EXCESS_DB = 26.0
 
 
 class TotalGain(Rule):
-    """The source cannot drive the amplifier to full output, or drives it there with the control hardly open."""
+    """The source cannot drive the amplifier to full output, or drives it there with the control hardly open; a line
+    output, to the level that what follows needs."""
 
     name = "total-gain"
     fires_on = {"blocks/input/source_volt": "300 mV"}
     quiet_on = {"blocks/input/source_volt": "1.2 V"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
-        if not amplifier.load.power:
-            return
         source, full = amplifier.compiled.source, amplifier.full_output
+        if amplifier.load.line_volt is not None:
+            yield from self._line(amplifier, amplifier.load.line_volt)
+            return
         opened = _most_gain(amplifier) / amplifier.gain(amplifier.load.node)
         needed = full.source_volt / opened
         excess = 20 * log10(max(source.volt, 1e-9) / needed)
@@ -52,6 +54,21 @@ class TotalGain(Rule):
             abs(excess),
             MOST_EXCESS_DB,
         )
+
+    def _line(self, amplifier: SolvedAmplifier, wanted: float) -> Iterable[Finding]:
+        source, full = amplifier.compiled.source, amplifier.full_output.output_volt
+        given = min(_most_gain(amplifier) * source.volt, full)
+        if given >= wanted:
+            return
+        yield Finding(
+            self.name, Severity.POOR, f"blocks/{source.block}", source.part,
+            "The output falls short of what follows",
+            f"With every control full up the source's {display(source.volt, Quantity.VOLTAGE)} give "
+            f"{display(given, Quantity.VOLTAGE)} rms; what follows needs {display(wanted, Quantity.VOLTAGE)}.",
+            "It clips there: a stage that swings further is needed." if given == full
+            else "What follows is never driven to its full output: it needs more gain, or a hotter source.",
+            wanted / given, 1.0,
+        )  # fmt: skip
 
 
 def _most_gain(amplifier: SolvedAmplifier) -> float:

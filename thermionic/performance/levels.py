@@ -55,12 +55,13 @@ class GainBudget:
 
 
 def reference_output(amplifier: SolvedAmplifier) -> float:
-    """The output that figures are given at: 1 W, or 1 mW where the amplifier gives no watt (headphones); 1 V rms at a
-    line load, or the next power of ten below its full output."""
+    """The output that figures are given at: 1 W, or 1 mW where the amplifier gives no watt (headphones); at a line
+    load the level that what follows needs, V rms, or the next power of ten below full output."""
     full = amplifier.output(amplifier.full_output)
     if amplifier.load.power:
         return 1.0 if full > 1.0 else 1e-3
-    return 1.0 if full > 1.0 else float(10.0 ** np.floor(np.log10(full)))
+    wanted = amplifier.load.line_volt or 1.0
+    return wanted if full > wanted else float(10.0 ** np.floor(np.log10(full)))
 
 
 def source_for(amplifier: SolvedAmplifier, output: float) -> float:

@@ -6,7 +6,7 @@ from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Load
-from thermionic.blocks.fields import Capacitor, Ohms, Resistor, named
+from thermionic.blocks.fields import Capacitor, Decibels, Ohms, Resistor, named
 from thermionic.blocks.ports import Flow, SignalRef
 from thermionic.blocks.sketch import Sketch
 from thermionic.circuit.netlist import GROUND
@@ -22,6 +22,7 @@ class Headphones(Block):
     bleed: Resistor | None = named("Bleed resistor", None, first=Resistor(ohm=10e3))
     series: Resistor | None = named("Series resistor", None, first=Resistor(ohm=33.0, rating_watt=2.0))
     ohm: Ohms = named("Impedance", 300.0)
+    sensitivity_db: Decibels = named("Sensitivity, at the ear for 1 mW", 98.0)
 
     title = "Headphones"
     about = "Headphones on a transformer's tap, or through a capacitor on a follower."
@@ -35,7 +36,7 @@ class Headphones(Block):
         bench.fit("bleed", at, GROUND)
         end = bench.through("series", at, "out")
         name = bench.add("HP", devices.Resistor(self.ohm), end, GROUND)
-        bench.say(Load(self.id, name, end, self.ohm, bench.tap_ohm("input")))
+        bench.say(Load(self.id, name, end, self.ohm, bench.tap_ohm("input"), ear_db=self.sensitivity_db))
 
     def sketch(self, pen: Sketch) -> None:
         y = pen.level

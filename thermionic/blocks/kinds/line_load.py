@@ -1,12 +1,14 @@
 """What a preamplifier drives: the next box by its input, through a cable."""
 
-from typing import Literal
+from typing import Annotated, Literal
+
+from pydantic import Field
 
 from thermionic import devices
 from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Load
-from thermionic.blocks.fields import Capacitor, Farads, Ohms, Resistor, named
+from thermionic.blocks.fields import Capacitor, Farads, Ohms, Resistor, Volts, named
 from thermionic.blocks.ports import Flow, SignalRef
 from thermionic.blocks.sketch import Sketch
 from thermionic.circuit.netlist import GROUND
@@ -23,6 +25,7 @@ class LineLoad(Block):
     )
     bleed: Resistor | None = named("Bleed resistor", None, first=Resistor(ohm=470e3))
     ohm: Ohms = named("Input resistance of what follows", 47e3)
+    level_volt: Annotated[Volts, Field(gt=0, le=100)] = named("Level that what follows needs, rms", 1.0)
     cable_farad: Farads = named("Cable's capacitance", 300e-12)
 
     title = "Line output"
@@ -38,7 +41,7 @@ class LineLoad(Block):
         bench.fit("bleed", at, GROUND)
         name = bench.add("RL", devices.Resistor(self.ohm), at, GROUND)
         bench.add("C", devices.Capacitor(self.cable_farad), at, GROUND)
-        bench.say(Load(self.id, name, at, self.ohm, power=False))
+        bench.say(Load(self.id, name, at, self.ohm, power=False, line_volt=self.level_volt))
 
     def sketch(self, pen: Sketch) -> None:
         y = pen.level
