@@ -70,7 +70,8 @@ def strip(amplifier: SolvedAmplifier, before: SolvedAmplifier | None = None) -> 
     source, needed = _shown_at(amplifier), amplifier.load.line_volt
     first = amplifier.first_to_zero_bias
     if source < full.source_volt and needed:
-        at = f"at {amplifier.load.written(needed)} out, what the next box needs, for {display(source, Quantity.VOLTAGE)} in"
+        given = display(source, Quantity.VOLTAGE)
+        at = f"at {amplifier.load.written(needed)} out, what the next box needs, for {given} in"
         headroom = 20 * log10(full.output_volt / needed)
         beyond = f"Headroom {headroom:.0f} dB: distortion is {full.distortion:.0%} at {output}"
     else:

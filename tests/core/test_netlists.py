@@ -190,33 +190,6 @@ def test_distortion_and_power_of_a_netlist(tmp_path):
     assert ours["thd"][0] < ours["thd"][1]
 
 
-@simulator.needed
-def test_a_supply_and_its_start(tmp_path):
-    """``.supply`` and ``.startup``, which are comments elsewhere, against the other simulator's long transient."""
-    text = """t
-VM m 0 SIN(0 325 50)
-R1 m a 50
-D1 a o DD
-.model DD D(IS=7n N=1.8 RS=.03)
-C1 o 0 47u
-R2 o p 1k
-C2 p 0 47u
-RL p 0 10k
-*.supply VM
-*.startup 3
-"""
-    ours = spice.run(spice.read(text))
-    ((_, names, data),) = simulator.run(text + ".options reltol=1e-4\n.tran 50u 3 2.9 50u\n.end\n", tmp_path)
-    weights = np.gradient(data[:, 0])
-    for node in "op":
-        wave = data[:, names.index(f"v({node})")]
-        found = ours["supply"]["nodes"][node]
-        assert found["mean"] == pytest.approx(np.average(wave, weights=weights), rel=1e-4)
-        assert found["ripple"] == pytest.approx(np.ptp(wave), rel=0.02)
-        assert ours["startup"]["nodes"][node][-1] == pytest.approx(found["mean"], rel=2e-3)
-    assert ours["startup"]["time"][-1] == pytest.approx(3.0)
-
-
 # By hand: an RC lowpass of 1 kΩ and 100 nF, fed by a sine, by DC and by a test tone.
 LOWPASS = """t
 V1 in 0 SIN(0 1 1k) AC 1

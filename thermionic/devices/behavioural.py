@@ -54,6 +54,30 @@ class BehaviouralCurrent(_Behavioural):
     def injects(self) -> Pairs:
         return ((0, 1),)
 
+    def across_itself(self, nodes: tuple[str, ...]) -> tuple[LawOfItsVolts, tuple[str, str]] | None:
+        """As a two-terminal device with its two nodes, where all that it senses is the voltage between the nodes that
+        it is on; else None."""
+        ends, sensed = nodes[:2], nodes[2:]
+        if self.senses != 1 or set(ends) != set(sensed) or len(set(ends)) != 2:
+            return None
+        return LawOfItsVolts(self.law, 1.0 if sensed == ends else -1.0), (sensed[0], sensed[1])
+
+
+@dataclass(frozen=True)
+class LawOfItsVolts(Device):
+    """A current ``law`` of the voltage from plus to minus, times ``sign``: a tube's or a diode's law that somebody
+    wrote. It may conduct over part of the mains cycle, so it is solved as a rectifier is."""
+
+    law: Expression
+    sign: float
+    terminals: ClassVar = ("plus", "minus")
+    ports: ClassVar = ((0, 1),)
+    equation: ClassVar = Law.PROGRAM
+    rectifies: ClassVar = True
+
+    def numbers(self) -> tuple[Value, ...]:
+        return (self.sign, *self.law.program)
+
 
 @dataclass(frozen=True)
 class BehaviouralVoltage(_Behavioural):
