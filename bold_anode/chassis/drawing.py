@@ -16,6 +16,7 @@ from thermionic.chassis.body import Body
 from thermionic.chassis.document import Box, Face, Placed
 from thermionic.chassis.fitting_in import Misfit
 from thermionic.chassis.laid import Laid
+from thermionic.chassis.pins import UNKNOWN
 from thermionic.chassis.wiring import Pair, Wire
 from thermionic.devices.base import Array
 
@@ -210,7 +211,7 @@ def _shape(flat: Flat, body: Body, placed: Placed, misfit: bool) -> Shape:
     pins = tuple(
         (_n(1e3 * pin.at[0]), _n(1e3 * pin.at[1]), pin.name, pin.net.name if pin.net else "")
         for pin in body.pins
-        if pin.net is not None or pin.name in body.heaters
+        if (pin.net is not None or pin.name in body.heaters) and not pin.name.endswith(UNKNOWN)
     )
     holes = tuple(
         {"x": _n(1e3 * one.at[0]), "y": _n(1e3 * one.at[1]), "r": _n(500 * one.diameter) if one.diameter else "",

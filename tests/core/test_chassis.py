@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from tests.core.layouts import NAMES, amplifier, body_of, first, laid, moved, rms
+from thermionic.amplifier import solve
 from thermionic.chassis.arranging import SCHOOLS, completed, order_of
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.body import Attached
@@ -30,8 +31,10 @@ from thermionic.chassis.stability import fed_back
 from thermionic.chassis.warmth import warmth
 from thermionic.chassis.wirelist import runs, totals
 from thermionic.circuit.netlist import GROUND
+from thermionic.design import changed
 from thermionic.devices import Feed, MainsSource
 from thermionic.devices.linear import IdealTransformer
+from thermionic.examples import example
 from thermionic.tubes import get
 
 
@@ -375,3 +378,15 @@ def test_a_layout_that_was_stored_by_the_first_version_opens():
     now = laid("lantern", completed(bodies(amplifier("lantern"), layout), amplifier("lantern").design, layout))
     assert now.hum.volt > 0
     assert now.layout.of("fitting:foot:1")
+
+
+def test_a_tube_whose_pins_are_not_known_is_wired_to_none():
+    """A 6EU7's are not in its file: its wires end in the middle of its socket, by the electrodes' names."""
+    design = changed(example("lantern"), "envelopes/v1/type", "6EU7")
+    body = next(body for body in bodies(solve(design), Layout()) if body.envelope == "v1")
+    wired = {pin.name for pin in body.pins if pin.net is not None}
+    assert wired
+    assert all(name.endswith("(pin not known)") for name in (*wired, *body.heaters))
+    assert not any(name[0].isdigit() for name in wired)
+    known = body_of("lantern", "tube:v2:1")
+    assert not any("not known" in name for name in (*(pin.name for pin in known.pins), *known.heaters))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import cache
 from importlib import resources
@@ -86,6 +87,15 @@ def _opening(raw: dict[str, Any]) -> Opening:
 def panel_title(kind: str) -> str:
     """What it is called. Raises KeyError."""
     return str(_data()["panel"][kind]["title"])
+
+
+def with_pins(sizes: Sizes, names: Iterable[str]) -> Sizes:
+    """A socket's measures with a pin of each of these names; one that it does not have is taken to be in its middle,
+    under the sheet."""
+    known = sizes.pins or {}
+    depth = min((at[2] for at in known.values()), default=0.0)
+    missing = {name: (0.0, 0.0, depth) for name in names if name not in known}
+    return replace(sizes, pins=known | missing) if missing else sizes
 
 
 BOARD = 0.012  # m, that a board with sockets on it hangs below the sheet

@@ -108,6 +108,7 @@ class Making:
                     for terminal, electrode in enumerate(part.device.terminals):
                         wired[places[electrode]].append(self.at(part, terminal, 0))
                     watt += self.amplifier.parts[use_.part].dissipation
+                sizes = catalogue.with_pins(sizes, (*wired, *heater_pins(type_)))
                 blocks = tuple({use.block: None for use in uses}) or tuple(
                     one.block for one in (rectifiers.get(envelope.id), gas.get(envelope.id)) if one
                 )

@@ -14,9 +14,12 @@ def _words(name: str) -> list[str]:
     return name.replace("(", " ").replace(")", " ").replace(" of ", " ").replace(" and ", " ").split()
 
 
+UNKNOWN = " (pin not known)"
+
+
 def section_pins(type_: TubeType, letter: str) -> dict[str, str]:
     """The pin, by its number as text, of each electrode of a section: anode, grid, cathode, screen; of a rectifier
-    anode1, anode2, cathode. An electrode that the base's data do not have is on the lowest pin that is free."""
+    anode1, anode2, cathode. An electrode whose pin is not known has none invented: it is called by its own name."""
     unit = type_.section(letter)
     first = next(one for one in type_.section_letters if type_.section(one) is unit)
     number = ord(letter) - ord(first) + 1
@@ -27,13 +30,9 @@ def section_pins(type_: TubeType, letter: str) -> dict[str, str]:
         pin = _pin(type_, _ELECTRODES[electrode], unit.kind, digit)
         if pin is not None:
             found[electrode] = pin
-    taken = set(found.values()) | {pin for pin in heater_pins(type_) if pin}
+    several = len(type_.section_letters) > 1
     for electrode in wanted:
-        if electrode not in found:
-            found[electrode] = next(
-                str(n) for n in range(1, 20) if str(n) not in taken
-            ) if electrode != "cathode" else next(iter(heater_pins(type_)), "1")  # fmt: skip
-            taken.add(found[electrode])
+        found.setdefault(electrode, f"{electrode} {letter}{UNKNOWN}" if several else electrode + UNKNOWN)
     return found | {"a": found["anode"]} if "anode" in found else found
 
 
@@ -52,6 +51,8 @@ def _pin(type_: TubeType, electrode: str, kind: str, digit: str) -> str | None:
 
 
 def heater_pins(type_: TubeType) -> tuple[str, ...]:
-    """The pins of the heater or filament, in order; the usual two ends where the data do not say."""
+    """The pins of the heater or filament, in order, by their names where the pins are not known."""
     found = tuple(str(pin) for pin, name in sorted(type_.pins.items()) if {"heater", "filament"} & set(_words(name)))
-    return found[:2] if len(found) >= 2 else found
+    if not found and not type_.pins and type_.heater:
+        return f"heater, one end{UNKNOWN}", f"heater, other end{UNKNOWN}"
+    return found[:2]
