@@ -358,7 +358,7 @@ def test_a_connection_is_pointed_at_in_the_drawing(page):
 def test_a_starter_made_push_pull_with_other_tubes_cured_and_carried_over(page, tmp_path):
     """From the 2A3 starter to a push-pull amplifier of 300Bs: everything from where it is shown."""
     page.get_by_label("Its name").fill("Grown up")
-    page.get_by_label("2A3, 4 W").check()
+    page.get_by_label("2A3, 3.9 W").check()
     page.get_by_role("button", name="Start", exact=True).click()
     expect(page.locator(".findings")).to_contain_text("Nothing to say")
     # The room is drawn anew for the block: a click before that would be on what goes.
