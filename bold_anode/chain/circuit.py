@@ -58,7 +58,7 @@ def _actions(design: Design, block_id: str) -> list[tuple[str, str]]:
         ("earlier", "Move earlier"),
         ("later", "Move later"),
         ("remove", "Remove the block"),
-        ("remove-along", "Remove it with what hangs on it"),
+        ("remove-along", "Remove with everything it feeds"),
     ]
     if regraph.can_push_pull(design, block_id):
         found.insert(0, ("push-pull", "Make it push-pull"))

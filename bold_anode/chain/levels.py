@@ -101,7 +101,7 @@ def _column(amplifier: SolvedAmplifier, budget: GainBudget, step: Step, x: float
     is_source = step is budget.steps[0]
     margin = ""
     if step.margin_db is not None:
-        margin = "gives out" if step.margin_db == 0.0 else f"{step.margin_db:+.1f} dB"
+        margin = "clips first" if step.margin_db == 0.0 else f"{step.margin_db:+.1f} dB"
     return Column(
         px(x),
         amplifier.design.block(step.block).label,
@@ -138,12 +138,12 @@ def _sentences(amplifier: SolvedAmplifier, budget: GainBudget) -> list[str]:
         if others:
             nearest = min(others, key=lambda step: step.margin_db or 0.0)
             found.append(
-                f"{name} gives out first, as it should; {amplifier.design.block(nearest.block).label} has "
-                f"{nearest.margin_db:.1f} dB in hand over it."
+                f"{name} clips first, as it should; {amplifier.design.block(nearest.block).label} has "
+                f"{nearest.margin_db:.1f} dB more headroom."
             )
     else:
         found.append(
-            f"{name} gives out first, {-(first.margin_db or 0.0):.1f} dB before the last stage does: that is where "
+            f"{name} clips first, {-(first.margin_db or 0.0):.1f} dB before the last stage does: that is where "
             "the power is lost."
         )
     return found

@@ -41,7 +41,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     table.append(_row("Longest wire to a grid, mm", [one["grid"] for one in columns], chosen["grid"], -1, 0))
     table.append(_row("Hottest capacitor's surroundings, °C", [one["hot"] for one in columns], chosen["hot"], -1, 0))
     table.append(_row("Wire in all, m", [one["wire"] for one in columns], chosen["wire"], -1, 1))
-    table.append(_row("Left like right, %", [one["even"] for one in columns], chosen["even"], 1, 0))
+    table.append(_row("Symmetry, %", [one["even"] for one in columns], chosen["even"], 1, 0))
     table.append(_row("Does not fit", [one["wrong"] for one in columns], chosen["wrong"], -1, 0))
     return "chassis/variants.html", {"against": against, "columns": columns, "table": table, "stored": bool(rows),
                                      "standing": laying.standing(shown.project)}  # fmt: skip

@@ -105,7 +105,7 @@ def _reflected_plot(seen: Reflected, wanted: float) -> Plot:
         [],
         decades(10.0, 100e3),
         decades(float(least), float(most)),
-        [("ac", "size"), ("second", "phase"), ("ideal", "as it is called")],
+        [("ac", "size"), ("second", "phase"), ("ideal", "nominal")],
         right=phase.ticks_right((v, f"{v:+g}" if v else "0") for v in both_ways([0.0, 45.0, 90.0])),
     )
 

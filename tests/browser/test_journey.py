@@ -50,7 +50,7 @@ def test_from_the_drawing_to_the_wrong_reading(page):
     amplifier = solve(design)
     assert volts(page, "output_cathode") == display(amplifier.voltage("output_cathode"), Quantity.VOLTAGE)
     assert volts(page, "driver_anode") == display(amplifier.voltage("driver_anode"), Quantity.VOLTAGE)
-    expect(page.locator(".findings")).to_contain_text("Nothing to say")
+    expect(page.locator(".findings")).to_contain_text("No findings")
     line = page.locator(".plot .dc").get_attribute("points")
     power = figure(page, "Power as set").text_content()
 
@@ -70,11 +70,11 @@ def test_from_the_drawing_to_the_wrong_reading(page):
     expect(page.locator('.strip [class="changed"]', has_text="Output")).to_be_visible()
 
     page.locator(".finding", has_text="too hot").get_by_role("button").click()
-    expect(page.locator(".findings")).to_contain_text("Nothing to say")
+    expect(page.locator(".findings")).to_contain_text("No findings")
     page.keyboard.press("Control+z")
     expect(page.locator(".findings")).to_contain_text("2A3 anode runs too hot")
     page.get_by_role("button", name="Undo").click()
-    expect(page.locator(".findings")).to_contain_text("Nothing to say")
+    expect(page.locator(".findings")).to_contain_text("No findings")
     assert volts(page, "output_cathode") == display(amplifier.voltage("output_cathode"), Quantity.VOLTAGE)
 
     page.get_by_role("link", name="Power-up").click()
@@ -360,7 +360,7 @@ def test_a_starter_made_push_pull_with_other_tubes_cured_and_carried_over(page, 
     page.get_by_label("Its name").fill("Grown up")
     page.get_by_label("2A3, 3.9 W").check()
     page.get_by_role("button", name="Start", exact=True).click()
-    expect(page.locator(".findings")).to_contain_text("Nothing to say")
+    expect(page.locator(".findings")).to_contain_text("No findings")
     # The room is drawn anew for the block: a click before that would be on what goes.
     with page.expect_response(lambda response: "stage=output" in response.url):
         page.get_by_label("Block", exact=True).select_option("output")

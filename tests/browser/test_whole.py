@@ -183,7 +183,7 @@ def test_a_design_is_chosen_in_brief_and_undone(page):
     page.get_by_label("into", exact=True).fill("300")
     page.get_by_role("button", name="Work out designs").click()
     row = page.locator("#study-chooser tbody", has_text="6AS7G follower")
-    row.get_by_role("button", name="Make it the design").click()
+    row.get_by_role("button", name="Use this design").click()
     expect(page.locator(".strip")).to_contain_text("6AS7G")
     page.get_by_role("button", name="Undo").click()
     expect(page.locator(".strip")).to_contain_text("2A3")

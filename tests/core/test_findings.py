@@ -159,7 +159,7 @@ def test_feedback_that_comes_near_to_turning_round_is_told_by_how_near(ohm, seve
     amplifier = solve(edited({"blocks/feedback/resistor/ohm": ohm}, "saltpan"))
     (found,) = RULE["feedback-margin"].examine(amplifier)
     assert found.severity == severity
-    assert "low end" in found.evidence
+    assert "Low-frequency" in found.evidence
 
 
 @pytest.mark.parametrize(("rating", "speaks"), [("200 mA", False), ("180 mA", True)])

@@ -18,8 +18,8 @@ def test_designs_are_worked_out_and_one_is_taken(bench, owner, project, worker):
     assert bench.post(address, ASKED).status_code == 200
     worker()
     page = bench.get(address).content.decode()
-    assert "Make it the design" in page
-    assert '<td data-label="Missing">nothing</td>' in page
+    assert "Use this design" in page
+    assert '<td data-label="Still to buy">nothing</td>' in page
     work = Work.objects.get()
     assert (work.result[0]["missing"], work.result[0]["title"]) == ([], "Gain stage and a 6AS7G follower")
     take = reverse("chooser-take", args=[project.pk, work.pk, 0])

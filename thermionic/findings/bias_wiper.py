@@ -26,7 +26,7 @@ class BiasWiper(Rule):
                 Severity.NOTE,
                 trim.path,
                 trim.part,
-                "A wiper that opens takes the bias away",
+                "If a trimmer's wiper loses contact, the bias is lost",
                 f"Nothing but the track's wiper holds the grids behind {trim.part}; tracks wear, and wipers lift.",
                 "Without bias the tubes draw all that they can until something burns. A resistor from each wiper to "
                 "the whole of the supply gives them more bias then, not less.",

@@ -51,7 +51,7 @@ class FeedbackPolarity(Rule):
                 "and the transformer.",
                 abs(gain),
                 0.05,
-                None if turned is None else Cure(field, "no" if turned else "yes", "Turn the secondary round"),
+                None if turned is None else Cure(field, "no" if turned else "yes", "Swap the two secondary leads"),
             )
 
 
@@ -84,7 +84,7 @@ class FeedbackMargin(Rule):
                 _margin_words(found, margin, end),
                 "It may burn the loudspeaker and the transformer with nothing to be heard."
                 if not found.is_stable
-                else "It rings after every edge, and a loudspeaker or a tube that is a little other may set it off.",
+                else "It rings after every edge, and another loudspeaker or tube can make it oscillate.",
                 1.0 / max(share, 1e-3),
                 1.0,
                 partial(self._cure, amplifier, loop, found),
@@ -109,7 +109,7 @@ class FeedbackMargin(Rule):
                     trial, next(one for one in trial.compiled.loops if one.block == loop.block), hertz=_FOLLOWED
                 )
             ),
-            lambda written: f"Raise the feedback resistor to {written}, for less of it",
+            lambda written: f"Raise the feedback resistor to {written} (less feedback)",
         )
 
 
@@ -126,15 +126,17 @@ def _short(margin: Margin) -> float:
 def _margin_words(found: LoopGain, margin: Margin, end: str) -> str:
     phase = gain = ""
     if margin.phase_degrees is not None and margin.crossing_hertz is not None:
-        phase = f"{margin.phase_degrees:.0f}° at {display(margin.crossing_hertz, Quantity.FREQUENCY, 2)}"
+        phase = f"phase margin {margin.phase_degrees:.0f}° at {display(margin.crossing_hertz, Quantity.FREQUENCY, 2)}"
     if margin.gain_db is not None and margin.turning_hertz is not None:
         turning = display(margin.turning_hertz, Quantity.FREQUENCY, 2)
         if not found.is_stable:
             size = f"{-margin.gain_db:.1f} dB"
-            return f"At the {end} end it has turned round at {turning}, where the loop gain is still {size}."
-        gain = f"{margin.gain_db:.1f} dB at {turning}"
-    left = " and ".join(words for words in (phase, gain) if words)
+            return (
+                f"{end.capitalize()}-frequency loop: at {turning}, where it turns positive, its gain is still {size}."
+            )
+        gain = f"gain margin {margin.gain_db:.1f} dB at {turning}"
+    margins = ", ".join(words for words in (phase, gain) if words) or "no margin"
     return (
-        f"At the {end} end {left or 'nothing'} is left before it turns round; {PHASE_MARGIN:.0f}° and "
-        f"{GAIN_MARGIN:.0f} dB do no harm (a rule of thumb)."
+        f"{end.capitalize()}-frequency {margins}; wanted are {PHASE_MARGIN:.0f}° and {GAIN_MARGIN:.0f} dB (a rule of "
+        "thumb)."
     )

@@ -43,13 +43,13 @@ class CoreCurrent(Rule):
                 f"blocks/{use.block}",
                 use.part,
                 "The transformer's core carries too much steady current",
-                f"{display(ampere, Quantity.CURRENT)} magnetises the whole primary; "
+                f"{display(ampere, Quantity.CURRENT)} of DC magnetises the core; "
                 + (
                     f"it is made for {display(core.ampere, Quantity.CURRENT)}."
                     if core.ampere
-                    else f"without a gap it stands some {display(spare, Quantity.CURRENT)} (a rule of thumb)."
+                    else f"an ungapped core takes about {display(spare, Quantity.CURRENT)} (a rule of thumb)."
                 ),
-                "Its inductance falls and low notes are bent long before the tubes give out.",
+                "Its inductance falls, and the bass distorts long before the tubes clip.",
                 ampere,
                 allowed,
             )
@@ -77,8 +77,8 @@ class CoreSize(Rule):
                 "The transformer is too small for the bass",
                 f"At {full} its core comes to its rating at {display(lowest, Quantity.FREQUENCY, 2)}; the lowest "
                 f"string of a double bass is {LOWEST_NOTE:g} Hz.",
-                "Below that the core takes more current than the load does: the tubes clip into it and the low notes "
-                "are bent.",
+                "Below that the core takes more current than the load does: the bass distorts long before the "
+                "tubes clip.",
                 lowest,
                 LOWEST_NOTE,
             )

@@ -24,11 +24,11 @@ class Unsettled(Rule):
             Severity.POOR,
             f"blocks/{amplifier.load.block}",
             amplifier.load.part,
-            "No steady state when driven further",
-            f"With {display(volt, Quantity.VOLTAGE)} rms at the source none was found; the last is at "
-            f"{display(last, Quantity.VOLTAGE)}, and power and distortion are of what is below that.",
-            "An amplifier that oscillates or blocks when it is driven has none; it may also be the solver that gives "
-            "up. Look at the feedback first.",
+            "Not computable when driven further",
+            f"No steady state at {display(volt, Quantity.VOLTAGE)} rms of input. Power and distortion are given up "
+            f"to {display(last, Quantity.VOLTAGE)}.",
+            "Usually the feedback oscillates there, or a stage blocks; it may also be the solver. Look at the "
+            "feedback first.",
             volt,
             last,
         )

@@ -209,7 +209,7 @@ def _unknown(windings: tuple[Winding, ...], groups: list[list[str]], readings: S
     for winding in windings:
         name = ", ".join(winding.leads)
         if len(winding.leads) == 1:
-            found.append(f"Lead {name} hangs on nothing that was measured.")
+            found.append(f"{name.capitalize()}: no continuity found yet.")
             continue
         if not winding.sure:
             found.append(f"In what order {name} come along their winding cannot be told yet.")
