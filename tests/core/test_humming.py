@@ -5,13 +5,14 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from tests.core.layouts import amplifier, body_of, first, laid, linked, moved, rms, way
+from tests.core.layouts import FIRST, amplifier, body_of, first, laid, linked, moved, rms, way
+from thermionic.amplifier import solve
 from thermionic.blocks.facets import HeaterFeed
 from thermionic.chassis.arranging import SCHOOLS, arranged
 from thermionic.chassis.bodies import bodies
 from thermionic.chassis.body import Attached
 from thermionic.chassis.coupling import coupled
-from thermionic.chassis.document import LayoutRefused, Stray, changed_layout
+from thermionic.chassis.document import Layout, LayoutRefused, Stray, changed_layout
 from thermionic.chassis.editing import (
     bent,
     shielded,
@@ -24,8 +25,9 @@ from thermionic.chassis.proposing import cost, proposed
 from thermionic.chassis.stability import fed_back
 from thermionic.chassis.transfer import transfers
 from thermionic.chassis.wirelist import screened
-from thermionic.design import find
+from thermionic.design import changed, find
 from thermionic.earths.returns import returns
+from thermionic.examples import example
 
 
 @pytest.mark.parametrize("name", ["lantern", "hurdle", "plover"])
@@ -367,3 +369,15 @@ def test_a_proposal_is_no_worse_than_any_school_and_leaves_what_is_pinned():
     for school in SCHOOLS:
         assert cost(found.laid) <= cost(lay(of, arranged(bodies(of, layout), of.design, layout, school))) + 1e-9
     assert found.tried >= len(SCHOOLS)
+
+
+def test_hum_of_a_filament_is_not_called_ripple():
+    """Mill's filament off its balance hums more than its rails do; balanced, the rails are the cause."""
+    sources = {}
+    for travel in ("0.45", "0.5"):
+        trial = solve(changed(example("mill"), "blocks/output/filament/travel", travel))
+        layout = arranged(bodies(trial, Layout()), trial.design, Layout(), FIRST)
+        sources[travel] = {cause.source for cause in lay(trial, layout).hum.causes}
+    assert "A filament off its balance" in sources["0.45"]
+    assert "Ripple on the rails" not in sources["0.45"]
+    assert "Ripple on the rails" in sources["0.5"]

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from thermionic.blocks.fields import FilamentSupply
 from thermionic.chassis.body import Attached, Body
 from thermionic.chassis.coupling import Push, coupled
 from thermionic.chassis.geometry import direction, in_room
@@ -176,14 +177,21 @@ class _Causes:
         key = terminal.body.key if terminal else "earth"
         return [Cause("Returns in the earth wiring", "earth", "earth", path, key, rms(whole), hertz, EARTH_UNSURE)]
 
+    def _beside_the_rails(self) -> tuple[str, str]:
+        """What the hum is called where most of it gets in besides the rails, and the part."""
+        off = [path for path, supply in self.amplifier.compiled.components(FilamentSupply) if supply.unbalance]
+        if off:
+            return "A filament off its balance", self.amplifier.compiled.designator(off[0])
+        return "Mains by another way than the rails", ""
+
     def _elsewhere(self) -> list[Cause]:
         """What is there whatever the layout: ripple on the rails, and leakage in the tubes."""
         known, found = quiet(self.amplifier), []
         mains = self.amplifier.design.brief.mains_hertz
         if known.hum_volt > 0:
-            rail = known.hum_causes[0].name or "a filament" if known.hum_causes else ""
-            found.append(Cause("Ripple on the rails", "rails", "supply", rail, "rails", known.hum_volt,
-                               known.hum_hertz, 1.2))  # fmt: skip
+            rail = known.hum_causes[0].name if known.hum_causes else ""
+            title, path = ("Ripple on the rails", rail) if rail else self._beside_the_rails()
+            found.append(Cause(title, "rails", "supply", path, "rails", known.hum_volt, known.hum_hertz, 1.2))
         leaks = heater_hum(self.amplifier)
         if leaks:
             volt = float(np.sqrt(sum(one.volt**2 for one in leaks)))
