@@ -7,7 +7,7 @@ from tests.core import simulator
 from thermionic.circuit import spice
 from thermionic.errors import NetlistRefused
 
-DIODE = ".model DR D(IS=7.02n N=1.81 RS=0.034 CJO=18p VJ=0.6 M=0.4 TT=4u)\n"
+DIODE = ".model DR D(IS=7.02n N=1.81 RS=0.034)\n"
 GZ34 = """.subckt GZ34 ANODE1 ANODE2 CATHODE
 B1a ANODE1 CATHODE I=0.00321003*max(V(ANODE1,CATHODE),0)^1.5
 B1b ANODE2 CATHODE I=0.00321003*max(V(ANODE2,CATHODE),0)^1.5
@@ -18,7 +18,8 @@ FILTER = "C1 k 0 47u\nR9 k x 200\nC2 x 0 100u\nRL x 0 2.8k\n"
 # Tubes' laws that somebody wrote, alone, beside a diode, the other way about, with silicon below, and as a doubler.
 RECTIFIERS = {
     "two anodes": ENDS.format(480) + FILTER + "XR a1 b1 k GZ34\n" + GZ34,
-    "beside a diode": ENDS.format(480) + FILTER + "B1 a1 k I=0.00321*max(V(a1,k),0)^1.5\nD9 b1 k DR\n" + DIODE,
+    "beside a diode": ENDS.format(480) + FILTER + "B1 a1 k I=0.00321*max(V(a1,k),0)^1.5\nD9 b1 k DR\n"
+    + DIODE.replace(")", " CJO=18p TT=4u)"),
     "written backwards": ENDS.format(480) + FILTER + "B1 k a1 I=-0.00321*max(-V(k,a1),0)^1.5\nD9 b1 k DR\n" + DIODE,
     "hybrid bridge": ENDS.format(230) + "XR a1 b1 k GZ34\nD3 n a1 DR\nD4 n b1 DR\nC1 k n 33u\nR1 k q 220\n"
     "C2 q n 100u\nRL q n 3.9k\nRN n 0 1k\n" + GZ34 + DIODE,
@@ -59,7 +60,7 @@ RL p 0 10k
 def test_a_tubes_law_rectifies_as_a_tube_does(kind, tmp_path):
     text = f"{kind}\n{RECTIFIERS[kind]}"
     found = spice.run(spice.read(text + ".supply\n.end\n"))["supply"]["nodes"]
-    ((_, names, data),) = simulator.run(text + ".options reltol=1e-4\n.tran 20u 4 3.98 20u\n.end\n", tmp_path)
+    ((_, names, data),) = simulator.run(text + ".options reltol=1e-4\n.tran 50u 1.5 1.48 50u\n.end\n", tmp_path)
     weights = np.gradient(data[:, 0])
     for node in ("k", "x", "q"):
         if node in found:

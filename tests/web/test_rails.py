@@ -66,7 +66,7 @@ def test_every_moment_is_on_the_page_as_it_was_solved(bench, owner):
     over = next(one for one in stresses(amplifier) if one.designator == "V3" and one.what == "reverse voltage")
     assert over.value > over.limit == 1000.0
     assert f"▲ {over.share:.0%}" in page
-    assert "a tenth either way" in page
+    assert "±10 % assumed" in page
 
 
 def test_the_first_minute_is_a_study_with_its_peaks(bench, owner, worker):
