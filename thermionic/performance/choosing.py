@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from thermionic import budget, examples
-from thermionic.amplifier import SolvedAmplifier, solve
+from thermionic.amplifier import SolvedAmplifier, compile_design, solve
 from thermionic.amplifier.magnetising import magnetising_ampere
 from thermionic.blocks.ports import block_at
 from thermionic.design import Design, changed, dump, find, fit_part, fitted, full_up, optional_parts, validate
@@ -30,6 +30,8 @@ from thermionic.values import Quantity, Series, display, step
 # What a settled design may fall short of the power wanted.
 _SHORT = 0.95
 _CURES = 10
+_GAIN_OFF = 6.0  # dB that a gain may be off
+_MOST_LEVEL = 2.0  # V rms that the next box is taken to need at most
 _A_DESIGN = 60.0  # seconds at most, for one that will not settle
 # So many are enough; where it takes so many seconds, a few.
 _ENOUGH, _FEW, _LONG = 8, 4, 14.0
@@ -242,7 +244,7 @@ def _enough(amplifier: SolvedAmplifier, wanted: Wanted) -> bool:
     if wanted.highest_volt is not None and amplifier.highest_rail > wanted.highest_volt:
         return False
     if wanted.gain_db is not None:
-        return abs(_gain_db(amplifier) - wanted.gain_db) <= 6.0
+        return abs(_gain_db(amplifier) - wanted.gain_db) <= _GAIN_OFF
     return True
 
 
@@ -267,7 +269,16 @@ def _begun(recipe: Recipe, wanted: Wanted) -> Design:
         if main is None:
             raise DesignRefused("There is no winding in it.")
         main["winding_volt"] = wanted.winding_volt
-    return validate(raw)
+    return _levelled(validate(raw), wanted)
+
+
+def _levelled(design: Design, wanted: Wanted) -> Design:
+    """The design whose line output is to come to what the gain that is wanted makes of the source, at least."""
+    compiled = compile_design(design)
+    if wanted.gain_db is None or compiled.load.line_volt is None:
+        return design
+    level = compiled.source.volt * 10 ** ((wanted.gain_db - _GAIN_OFF) / 20)
+    return changed(design, f"blocks/{compiled.load.block}/level_volt", min(level, _MOST_LEVEL))
 
 
 def _tapped(raw: dict[str, Any], ohm: float) -> None:
