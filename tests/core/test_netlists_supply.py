@@ -20,7 +20,7 @@ RECTIFIERS = {
     "two anodes": ENDS.format(480) + FILTER + "XR a1 b1 k GZ34\n" + GZ34,
     "beside a diode": ENDS.format(480) + FILTER + "B1 a1 k I=0.00321*max(V(a1,k),0)^1.5\nD9 b1 k DR\n"
     + DIODE.replace(")", " CJO=18p TT=4u)"),
-    "written backwards": ENDS.format(480) + FILTER + "B1 k a1 I=-0.00321*max(-V(k,a1),0)^1.5\nD9 b1 k DR\n" + DIODE,
+    "written backwards": ENDS.format(480) + FILTER + "B1 k a1 I=-0.00321*max(V(a1,k),0)^1.5\nD9 b1 k DR\n" + DIODE,
     "hybrid bridge": ENDS.format(230) + "XR a1 b1 k GZ34\nD3 n a1 DR\nD4 n b1 DR\nC1 k n 33u\nR1 k q 220\n"
     "C2 q n 100u\nRL q n 3.9k\nRN n 0 1k\n" + GZ34 + DIODE,
     "doubler": "VM a 0 SIN(0 160 50)\nRA a a1 40\nCA a1 m 47u\nB1 0 m I=0.004*max(V(0,m),0)^1.5\n"

@@ -152,6 +152,7 @@ def _grid_on_an_interstage_secondary():
     for name in ("cathode_resistor", "cathode_bypass"):
         del blocks["output"][name]
     blocks["interstage"]["bias"] = "bias.out"
+    del blocks["interstage"]["damping"]  # which would be a way for the bias, too
     raw["blocks"] += [
         {"id": "bias_winding", "kind": "winding", "scope": "shared", "primary_volt": 230.0, "winding_volt": 60.0,
          "winding_ohm": 40.0},
