@@ -61,7 +61,6 @@ def server_for(application: Any, ear: socket.socket) -> Server:
     settings = Adjustments(
         sockets=[ear],
         threads=int(os.environ.get("BOLD_ANODE_THREADS", THREADS)),
-        asyncore_use_poll=True,
         max_request_body_size=MOST_BYTES,
         max_request_header_size=32_768,
         **_proxy(),

@@ -127,15 +127,37 @@ class Server(TcpWSGIServer):  # type: ignore[misc]
     def __init__(self, *args: Any, **options: Any) -> None:
         self.most = most_connections()
         self.paused_until = self.next_look = 0.0
+        self.clients_wait = False
         super().__init__(*args, **options)
 
-    def readable(self) -> bool:
-        """Whether connections are accepted now; called in every turn of the loop."""
+    def run(self) -> None:
+        """Serve until SystemExit is raised.
+
+        Connections are accepted, and closed for want of room or time, only between two turns of the loop. Within a
+        turn a new connection could be given the descriptor of one just closed, and with it that one's event: it would
+        be closed without an answer.
+        """
+        loop = self.asyncore.loop
+        try:
+            while self._map:
+                self.between_turns()
+                loop(timeout=self.adj.asyncore_loop_timeout, map=self._map, use_poll=True, count=1)
+        except (SystemExit, KeyboardInterrupt):
+            self.task_dispatcher.shutdown()
+
+    def between_turns(self) -> None:
+        """Close the connections that are late, and take the clients that wait."""
         now = time.time()
         if now >= self.next_look:
             self.next_look = now + LOOK_SECONDS
             self.maintenance(now)
-        return now >= self.paused_until
+        if self.clients_wait:
+            self.clients_wait = False
+            self._accept_waiting()
+
+    def readable(self) -> bool:
+        """Whether connections are accepted now."""
+        return time.time() >= self.paused_until
 
     def maintenance(self, now: float) -> None:
         """Close the connections that have had their time."""
@@ -144,7 +166,10 @@ class Server(TcpWSGIServer):  # type: ignore[misc]
                 connection.handle_close()
 
     def handle_accept(self) -> None:
-        """Take the connections that wait."""
+        """Clients wait: they are taken when this turn of the loop has ended."""
+        self.clients_wait = True
+
+    def _accept_waiting(self) -> None:
         for _ in range(ACCEPTED_AT_ONCE):
             try:
                 accepted = self.accept()

@@ -103,6 +103,27 @@ def is_served(made):
         return status == 200 and len(stream.read(int(headers["Content-Length"]))) == len(PAGE)
 
 
+def test_newcomers_do_not_inherit_the_event_of_the_connection_that_made_room(monkeypatch):
+    """A descriptor is used again at once: what was reported of the old connection says nothing about the new one."""
+    monkeypatch.setattr(connections, "MOST_CONNECTIONS", 16)
+    with serving() as (server, port):
+        idle = [client(port, f"127.0.0.{2 + number % 2}") for number in range(16)]
+        until = time.monotonic() + 10
+        while len(server.active_channels) < 16 and time.monotonic() < until:
+            time.sleep(0.02)
+        stalled, go_on = threading.Event(), threading.Event()
+        server.trigger.pull_trigger(lambda: (stalled.set(), go_on.wait(10)))
+        assert stalled.wait(10)
+        for connection in idle:
+            connection.sendall(b"G")
+        newcomers = [client(port) for _ in range(3)]  # the first makes room, the second takes its place
+        go_on.set()
+        time.sleep(0.3)  # they are taken before they send
+        assert [is_served(newcomer) for newcomer in newcomers] == [True] * 3
+        for connection in idle:
+            connection.close()
+
+
 @pytest.mark.parametrize("path", ["/page", "/nothing", "/moved", "/streamed", "/large"])
 def test_head_is_answered_by_the_header_alone_and_the_next_request_by_its_own(path):
     with serving() as (_, port), client(port, sent=request(path, b"HEAD") + request("/page")) as made:
