@@ -19,8 +19,7 @@ from thermionic.circuit.harmonic_balance import balance
 from thermionic.circuit.kernels.dense import factored, solve_factored
 from thermionic.circuit.spectrum import harmonics_of_one, products_of_two
 from thermionic.devices.knees import THERMAL_VOLT, power, softplus, wright_omega
-from thermionic.devices.laws import Law
-from thermionic.devices.limits import limited
+from thermionic.devices.laws import Law, limited
 
 
 @given(st.floats(-700, 700) | st.floats(700, 1e12))

@@ -8,6 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from thermionic.devices.base import EARTH, Device, Law, Value
+from thermionic.devices.converter_laws import ConverterNumbers, LinearRegulatorNumbers
 
 KNEE_VOLT = 0.02  # within which a linear regulator comes out of its dropout
 
@@ -35,7 +36,10 @@ class Converter(Device):
     equation: ClassVar = Law.CONVERTER
 
     def numbers(self) -> tuple[Value, ...]:
-        return self.volt, self.ohm, self.ampere, self.least_volt, self.efficiency, self.idle_watt
+        return ConverterNumbers(
+            volt=self.volt, ohm=self.ohm, limit_ampere=self.ampere, least_volt=self.least_volt,
+            efficiency=self.efficiency, idle_watt=self.idle_watt,
+        )  # fmt: skip
 
     def at_time(self, second: float, off: float = np.inf) -> Device:
         if self.rises_second <= 0 or second >= self.rises_second:
@@ -58,5 +62,8 @@ class LinearRegulator(Device):
     ports: ClassVar = ((0, EARTH), (1, EARTH))
     equation: ClassVar = Law.LINEAR_REGULATOR
 
-    def numbers(self) -> tuple[Value, ...]:
-        return self.volt, self.ohm, self.ampere, self.dropout_volt, self.idle_ampere, KNEE_VOLT
+    def numbers(self) -> LinearRegulatorNumbers:
+        return LinearRegulatorNumbers(
+            volt=self.volt, ohm=self.ohm, limit_ampere=self.ampere, dropout_volt=self.dropout_volt,
+            idle_ampere=self.idle_ampere, knee_volt=KNEE_VOLT,
+        )  # fmt: skip

@@ -2,17 +2,45 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 from thermionic.compiled import compiled
 from thermionic.devices.knees import softplus
+from thermionic.devices.numbers import Number, places
 
 CONVERTER_KNEE = 0.005  # of its limits, within which a converter comes to them
 
 
+class ConverterNumbers(NamedTuple):
+    """What the law of a converter reads; see Converter."""
+
+    volt: Number
+    ohm: Number
+    limit_ampere: Number
+    least_volt: Number
+    efficiency: Number
+    idle_watt: Number
+
+
+class LinearRegulatorNumbers(NamedTuple):
+    """What the law of a linear regulator reads; see LinearRegulator. ``knee_volt`` is how softly it drops out."""
+
+    volt: Number
+    ohm: Number
+    limit_ampere: Number
+    dropout_volt: Number
+    idle_ampere: Number
+    knee_volt: Number
+
+
+CONVERTER = places(ConverterNumbers)
+REGULATOR = places(LinearRegulatorNumbers)
+
+
 @compiled
 def converter(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
-    volt, ohm, limit, least, efficiency, idle = p[0], p[1], p[2], p[3], p[4], p[5]
+    volt, ohm, limit = p[CONVERTER.volt], p[CONVERTER.ohm], p[CONVERTER.limit_ampere]
+    least, efficiency, idle = p[CONVERTER.least_volt], p[CONVERTER.efficiency], p[CONVERTER.idle_watt]
     fed = v[0] / least
     short, short_slope = softplus((1.0 - fed) / CONVERTER_KNEE)
     held, held_slope = 1.0 - CONVERTER_KNEE * short, short_slope
@@ -41,7 +69,8 @@ def converter(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
 
 @compiled
 def linear_regulator(p: Any, v: Any, phase: float, i: Any, g: Any) -> None:
-    volt, ohm, limit, dropout, idle, knee = p[0], p[1], p[2], p[3], p[4], p[5]
+    volt, ohm, limit = p[REGULATOR.volt], p[REGULATOR.ohm], p[REGULATOR.limit_ampere]
+    dropout, idle, knee = p[REGULATOR.dropout_volt], p[REGULATOR.idle_ampere], p[REGULATOR.knee_volt]
     # The lesser of what it is set to and what its input leaves.
     short, short_slope = softplus((volt - (v[0] - dropout)) / knee)
     wanted, by_input = (volt - knee * short - v[1]) / ohm, short_slope / ohm

@@ -8,7 +8,13 @@ from typing import ClassVar
 import numpy as np
 
 from thermionic.devices.base import CHARGE, EARTH, Array, Device, Law, Noise, Pairs, Value, between, placed
-from thermionic.devices.laws import NO_BREAKDOWN
+from thermionic.devices.junction_laws import (
+    NO_BREAKDOWN,
+    DiodeNumbers,
+    JunctionChargeNumbers,
+    SeleniumNumbers,
+    ZenerNumbers,
+)
 
 
 @dataclass(frozen=True)
@@ -32,7 +38,10 @@ class Diode(Device):
     rectifies: ClassVar = True
 
     def numbers(self) -> tuple[Value, ...]:
-        return self.saturation_ampere, self.emission, self.ohm, self.breakdown_volt, self.breakdown_ampere
+        return DiodeNumbers(
+            saturation_ampere=self.saturation_ampere, emission=self.emission, ohm=self.ohm,
+            breakdown_volt=self.breakdown_volt, breakdown_ampere=self.breakdown_ampere,
+        )  # fmt: skip
 
     def behind(self, ohm: float) -> Diode | None:
         breaks_down = np.any(np.asarray(self.breakdown_volt) < NO_BREAKDOWN)
@@ -79,9 +88,9 @@ class JunctionCharge(Device):
         return placed(3, (0, 2, 1e-9), (1, 2, -1e-9))
 
     def numbers(self) -> tuple[Value, ...]:
-        return (
-            self.farad, self.built_in, self.grading, self.transit_second, self.saturation_ampere, self.emission,
-            self.polarity,
+        return JunctionChargeNumbers(
+            farad=self.farad, built_in_volt=self.built_in, grading=self.grading, transit_second=self.transit_second,
+            saturation_ampere=self.saturation_ampere, emission=self.emission, polarity=self.polarity,
         )  # fmt: skip
 
 
@@ -116,7 +125,9 @@ class Zener(Device):
     equation: ClassVar = Law.ZENER
 
     def numbers(self) -> tuple[Value, ...]:
-        return self.volt, self.test_ampere, self.ohm, self.saturation_ampere
+        return ZenerNumbers(
+            volt=self.volt, test_ampere=self.test_ampere, ohm=self.ohm, saturation_ampere=self.saturation_ampere
+        )
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i = self.currents(self.sensed(local))[0][..., 0]
@@ -150,4 +161,7 @@ class SeleniumRectifier(Device):
         return replace(self, plate_ohm=self.plate_ohm + ohm / self.plates)
 
     def numbers(self) -> tuple[Value, ...]:
-        return self.plates, self.saturation_ampere, self.emission, self.plate_ohm
+        return SeleniumNumbers(
+            plates=self.plates, saturation_ampere=self.saturation_ampere, emission=self.emission,
+            plate_ohm=self.plate_ohm,
+        )  # fmt: skip

@@ -8,6 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from thermionic.devices.base import Array, Device, Law, Value
+from thermionic.devices.state_laws import GasRegulatorNumbers
 
 
 @dataclass(frozen=True)
@@ -36,7 +37,7 @@ class GasRegulator(Device):
         return self.running_volt - self.ohm * 0.5 * (self.least_ampere + self.most_ampere)
 
     def numbers(self) -> tuple[Value, ...]:
-        return self.extinction_volt, self.ohm, float(self.lit)
+        return GasRegulatorNumbers(extinction_volt=self.extinction_volt, ohm=self.ohm, lit=float(self.lit))
 
     def after(self, v: Array) -> GasRegulator:
         if not self.lit and np.all(v[0] >= self.striking_volt):

@@ -9,6 +9,7 @@ import numpy as np
 
 from thermionic.devices.base import CHARGE, Array, Law, Noise, Value, between
 from thermionic.devices.triode import Cathode, TriodeCoefficients, Warmup, cathode_noise
+from thermionic.devices.tube_laws import PentodeNumbers
 
 
 @dataclass(frozen=True)
@@ -84,8 +85,11 @@ class Pentode(Cathode):
 
     def numbers(self) -> tuple[Value, ...]:
         k = self.coefficients
-        own = (k.shield, k.screen_share, k.knee_perveance, k.knee_sharpness, k.screen_slope, k.screen_drive)
-        return (*k.space.numbers(), self.scale, *own)
+        return PentodeNumbers(
+            **k.space.numbers(self.scale)._asdict(), shield=k.shield, screen_share=k.screen_share,
+            knee_perveance=k.knee_perveance, knee_sharpness=k.knee_sharpness, screen_slope=k.screen_slope,
+            screen_drive=k.screen_drive,
+        )  # fmt: skip
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i, g = self.currents(self.sensed(local))

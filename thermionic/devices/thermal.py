@@ -12,10 +12,18 @@ from typing import ClassVar
 
 import numpy as np
 
-from thermionic.devices import laws
 from thermionic.devices.base import EARTH, Array, Device, Law, Pairs, Value, placed
-from thermionic.devices.laws import AMBIENT_KELVIN, COLDEST, HOTTEST
 from thermionic.devices.linear import Resistor
+from thermionic.devices.state_laws import (
+    AMBIENT_KELVIN,
+    COLDEST,
+    HOTTEST,
+    FuseNumbers,
+    LampNumbers,
+    ThermistorNumbers,
+    lamp,
+    thermistor,
+)
 
 _OPEN_OHM = 1e9
 
@@ -75,11 +83,11 @@ class Thermistor(Hot):
         return placed(3, (2, 2, self.heat_j_per_k))
 
     def numbers(self) -> tuple[Value, ...]:
-        return self.cold_ohm, self.beta_kelvin, self.loss_w_per_k
+        return ThermistorNumbers(self.cold_ohm, self.beta_kelvin, self.loss_w_per_k)
 
     def _at(self, kelvin: float) -> tuple[float, float, float, float]:
-        found: tuple[float, float, float, float] = laws.thermistor(np.array(self.numbers(), dtype=float), kelvin)
-        return found
+        at: tuple[float, float, float, float] = thermistor(np.array(self.numbers(), dtype=float), kelvin)
+        return at
 
 
 @dataclass(frozen=True)
@@ -103,11 +111,11 @@ class Lamp(Hot):
         return placed(3, (2, 2, self.watt * np.asarray(self.warm_second) / (self.hot_kelvin - AMBIENT_KELVIN)))
 
     def numbers(self) -> tuple[Value, ...]:
-        return self.watt, self.volt, self.hot_kelvin
+        return LampNumbers(watt=self.watt, volt=self.volt, hot_kelvin=self.hot_kelvin)
 
     def _at(self, kelvin: float) -> tuple[float, float, float, float]:
-        found: tuple[float, float, float, float] = laws.lamp(np.array(self.numbers(), dtype=float), kelvin)
-        return found
+        at: tuple[float, float, float, float] = lamp(np.array(self.numbers(), dtype=float), kelvin)
+        return at
 
 
 @dataclass(frozen=True)
@@ -153,7 +161,7 @@ class Fuse(Device):
         return placed(3, (2, 2, 1.0))
 
     def numbers(self) -> tuple[Value, ...]:
-        return 1e-9 if self.blown else 1.0 / np.asarray(self.ohm), self.tau
+        return FuseNumbers(1e-9 if self.blown else 1.0 / np.asarray(self.ohm), cooling_second=self.tau)
 
     def after(self, v: Array) -> Fuse:
         return replace(self, blown=True) if not self.blown and np.all(v[1] >= self.melting_i2t) else self

@@ -9,6 +9,7 @@ import numpy as np
 
 from thermionic.devices.base import EARTH, Array, Device, Law, Noise, Pairs, Value, between, placed
 from thermionic.devices.linear import thermal
+from thermionic.devices.state_laws import CoreNumbers
 
 
 @dataclass(frozen=True)
@@ -162,7 +163,7 @@ class Transformer(Device):
 
     def numbers(self) -> tuple[Value, ...]:
         assert self.core.knee_weber is not None
-        return self.core.henry, self.core.knee_weber, self.core.power
+        return CoreNumbers(henry=self.core.henry, knee_weber=self.core.knee_weber, power=self.core.power)
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         # The copper's noise voltage drives the winding's own branch: as a current there it is 4kTR, in V^2/Hz.

@@ -8,6 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from thermionic.devices.base import BOLTZMANN, CHARGE, KELVIN, Array, Device, Law, Noise, Pairs, Value, between
+from thermionic.devices.junction_laws import BipolarNumbers, MosfetNumbers
 
 
 @dataclass(frozen=True)
@@ -46,10 +47,11 @@ class BipolarTransistor(Device):
         return (1, 2), (1, 0), (0, 2)
 
     def numbers(self) -> tuple[Value, ...]:
-        return (
-            self.saturation_ampere, self.forward_beta, self.reverse_beta, self.early_volt, self.knee_ampere,
-            self.forward_emission, self.reverse_emission, self.polarity, self.reverse_early_volt,
-            self.reverse_knee_ampere,
+        return BipolarNumbers(
+            saturation_ampere=self.saturation_ampere, forward_beta=self.forward_beta, reverse_beta=self.reverse_beta,
+            early_volt=self.early_volt, knee_ampere=self.knee_ampere, forward_emission=self.forward_emission,
+            reverse_emission=self.reverse_emission, polarity=self.polarity,
+            reverse_early_volt=self.reverse_early_volt, reverse_knee_ampere=self.reverse_knee_ampere,
         )  # fmt: skip
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
@@ -93,7 +95,10 @@ class Mosfet(Device):
         return between(3, 1, 2, self.gs_farad) + between(3, 1, 0, self.gd_farad)
 
     def numbers(self) -> tuple[Value, ...]:
-        return self.threshold_volt, self.transconductance, self.modulation, self.body_ampere, self.polarity
+        return MosfetNumbers(
+            threshold_volt=self.threshold_volt, transconductance=self.transconductance, modulation=self.modulation,
+            body_ampere=self.body_ampere, polarity=self.polarity,
+        )  # fmt: skip
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         _, g = self.currents(self.sensed(local))

@@ -8,6 +8,7 @@ from typing import ClassVar, Self
 import numpy as np
 
 from thermionic.devices.base import BOLTZMANN, CHARGE, KELVIN, Array, Device, Law, Noise, Value, between
+from thermionic.devices.tube_laws import TriodeNumbers
 
 # The cathode's temperature over room temperature, and the share of it that the space charge lets through as noise
 # (A. van der Ziel, *Noise* (1954), ch. 5: an oxide cathode's fluctuations are those of 0.64 x its temperature).
@@ -33,10 +34,12 @@ class TriodeCoefficients:
     coarse_share: Value = 0.0
     coarse_mu: Value = 1.0
 
-    def numbers(self) -> tuple[Value, ...]:
-        """In the order of the laws."""
-        space = self.mu, self.ex, self.kg1, self.kp, self.kvb
-        return (*space, self.grid_g, self.grid_xi, self.grid_c, self.coarse_share, self.coarse_mu)
+    def numbers(self, scale: Value) -> TriodeNumbers:
+        """What the laws read, every current ``scale`` times."""
+        return TriodeNumbers(
+            mu=self.mu, ex=self.ex, kg1=self.kg1, kp=self.kp, kvb=self.kvb, grid_g=self.grid_g, grid_xi=self.grid_xi,
+            grid_c=self.grid_c, coarse_share=self.coarse_share, coarse_mu=self.coarse_mu, scale=scale,
+        )  # fmt: skip
 
     def amplifying(self, factor: Value) -> TriodeCoefficients:
         """The same tube with its grid ``factor`` times as close: every mu so much higher."""
@@ -138,7 +141,7 @@ class Triode(Cathode):
         )
 
     def numbers(self) -> tuple[Value, ...]:
-        return (*self.coefficients.numbers(), self.scale)
+        return self.coefficients.numbers(self.scale)
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         i, g = self.currents(self.sensed(local))
@@ -178,7 +181,7 @@ class FilamentTriode(Cathode):
         return total
 
     def numbers(self) -> tuple[Value, ...]:
-        return (*self.coefficients.numbers(), self.scale)
+        return self.coefficients.numbers(self.scale)
 
     def noise(self, local: Array) -> tuple[Noise, ...]:
         _, g = self.currents(self.sensed(local))

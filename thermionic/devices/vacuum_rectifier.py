@@ -9,6 +9,7 @@ import numpy as np
 
 from thermionic.devices.base import Law, Value
 from thermionic.devices.triode import Cathode, Warmup
+from thermionic.devices.tube_laws import VacuumRectifierNumbers
 
 
 @dataclass(frozen=True)
@@ -32,7 +33,7 @@ class VacuumRectifier(Cathode):
     rectifies: ClassVar = True
 
     def numbers(self) -> tuple[Value, ...]:
-        return np.asarray(self.perveance) * self.scale, self.knee_volt
+        return VacuumRectifierNumbers(np.asarray(self.perveance) * self.scale, knee_volt=self.knee_volt)
 
     def softened(self, times: float) -> VacuumRectifier:
         return replace(self, knee_volt=0.2 * (times - 1.0))

@@ -11,7 +11,7 @@ from thermionic.amplifier import SolvedAmplifier, solve
 from thermionic.blocks.fields import FilamentSupply
 from thermionic.blocks.ports import block_at
 from thermionic.design import changed
-from thermionic.devices.laws import ALONG, WEIGHT
+from thermionic.devices.tube_laws import ALONG, WEIGHT
 from thermionic.supplies.hum import hum_volt
 
 _AROUND = (0.3, 0.4, 0.45, 0.5, 0.55, 0.6, 0.7)

@@ -10,8 +10,7 @@ import numpy as np
 
 from thermionic.circuit.kernels.dense import factored, sensed, solve_factored, square
 from thermionic.compiled import REAL, TRUTH, WHOLE, compiled, gives, ready, takes
-from thermionic.devices.laws import evaluate
-from thermionic.devices.limits import begun, limited
+from thermionic.devices.laws import begun, evaluate, limited
 
 LOST, SETTLED, SINGULAR = 0, 1, 2
 

@@ -20,7 +20,7 @@ from thermionic.circuit.spice.laws import (
 )
 from thermionic.devices.base import THERMAL_VOLT
 from thermionic.devices.converter_laws import CONVERTER_KNEE
-from thermionic.devices.laws import AMBIENT_KELVIN, DARK_OHM, KNEE_VOLT
+from thermionic.devices.state_laws import AMBIENT_KELVIN, DARK_OHM, KNEE_VOLT
 from thermionic.errors import NetlistRefused
 
 
@@ -276,7 +276,7 @@ def _converter(writer: Cards, part: Part, device: devices.Converter) -> None:
 
 
 def _linear_regulator(writer: Cards, part: Part, device: devices.LinearRegulator) -> None:
-    (source, out), name, knee = part.nodes, part.name, digits(device.numbers()[-1])
+    (source, out), name, knee = part.nodes, part.name, digits(device.numbers().knee_volt)
     width, room = digits(CONVERTER_KNEE * device.ampere), f"(V({source})-{digits(device.dropout_volt)})"
     fed = softplus(f"({room}/{knee})")
     held = f"{digits(device.volt)}-{knee}*{softplus(f'(({digits(device.volt)}-{room})/{knee})')}"

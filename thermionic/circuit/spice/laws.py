@@ -7,9 +7,9 @@ from typing import Any
 
 import numpy as np
 
-from thermionic.devices.laws import ALONG, LEAST_DRIVE, MOST_DRIVE, WEIGHT
 from thermionic.devices.pentode import PentodeCoefficients
 from thermionic.devices.triode import TriodeCoefficients
+from thermionic.devices.tube_laws import ALONG, LEAST_DRIVE, MOST_DRIVE, WEIGHT
 from thermionic.errors import NetlistRefused
 
 
