@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numba
+import numpy as np
 
 from thermionic.lazily import lazily
 
@@ -36,12 +37,14 @@ TOGETHER = (
         "devices/laws.py",
         "circuit/kernels/assembly.py",
         "circuit/kernels/dense.py",
+        "circuit/kernels/convergence.py",
         "circuit/kernels/newton.py",
         "circuit/kernels/variants.py",
+        "circuit/kernels/stages.py",
         "circuit/kernels/steps.py",
         "circuit/kernels/balance.py",
     ),
-    ("circuit/kernels/sparse.py", "chassis/kernels.py"),
+    ("circuit/kernels/order.py", "circuit/kernels/sparse.py", "chassis/kernels.py"),
 )
 SOURCES = tuple(source for sources in TOGETHER for source in sources)
 
@@ -151,6 +154,17 @@ def takes(kind: Any, dimensions: int) -> Any:
 def gives(kind: Any, dimensions: int) -> Any:
     """The type of an array in C order that is written to."""
     return numba.types.Array(kind, dimensions, "C")
+
+
+def together(kind: type[Any], *types: Any) -> Any:
+    """The type of a NamedTuple of arguments. Its arrays have to be of exactly these types: ``gives``, though they may
+    only be read."""
+    return numba.types.BaseTuple.from_types(types, kind)  # type: ignore[no-untyped-call]
+
+
+def bundle(kind: type[Any], *arrays: Any) -> Any:
+    """A NamedTuple of arrays as compiled code has them: in C order, and writable."""
+    return kind(*(np.require(array, requirements=("C", "W")) for array in arrays))
 
 
 REAL, COMPLEX, WHOLE, TRUTH = numba.float64, numba.complex128, numba.int64, numba.boolean

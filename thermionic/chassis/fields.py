@@ -22,6 +22,7 @@ import numpy as np
 from scipy.special import exp1, k0, k1
 
 from thermionic.chassis import kernels
+from thermionic.compiled import bundle
 from thermionic.devices.base import Array, ComplexArray
 
 MU0 = 4e-7 * np.pi
@@ -171,12 +172,14 @@ def linkage(
 ) -> ComplexArray:
     """The flux linkage of each wire for one ampere in each group of sources, all on one side of the sheet, H:
     (frequencies, groups, wires). Of a twisted pair at least ``floor`` of an untwisted one's field is left."""
-    found: ComplexArray = kernels.linkages(
-        victims.start, victims.end, victims.wire, wires, sources.pieces.start, sources.pieces.end, sources.aside,
-        sources.pitch, sources.group, groups, np.array([sheet.wavenumber(one) for one in hertz]), sheet.reach, _EDDY,
-        _GATHERED, _TWIST, _DECADES[0], _DECADES[1] - _DECADES[0], NEAREST, floor,
+    pieces = sources.pieces
+    linked: ComplexArray = kernels.linkages(
+        bundle(kernels.Victims, victims.start, victims.end, victims.wire), wires,
+        bundle(kernels.Sources, pieces.start, pieces.end, sources.aside, sources.pitch, sources.group), groups,
+        kernels.Plate(np.array([sheet.wavenumber(each) for each in hertz]), float(sheet.reach)),
+        kernels.Tables(_EDDY, _GATHERED, _TWIST, _DECADES[0], _DECADES[1] - _DECADES[0], float(floor)), NEAREST,
     )  # fmt: skip
-    return MU0 / (4 * np.pi) * found
+    return MU0 / (4 * np.pi) * linked
 
 
 @dataclass(frozen=True, eq=False)

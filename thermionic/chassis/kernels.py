@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 from math import asinh, log, log10, sqrt
-from typing import Any
+from typing import Any, NamedTuple
 
+import numba
 import numpy as np
 
-from thermionic.compiled import COMPLEX, REAL, WHOLE, gives, ready, takes
+from thermionic.compiled import COMPLEX, REAL, WHOLE, compiled, gives, ready, takes, together
 
 _POINTS = takes(REAL, 2)
-
-
+_GAUSS = 0.7745966692414834  # the outer points of three, root of 3/5
 _FAR = 4.0  # lengths of a piece from which on it is taken to be at its middle: a quarter of a percent
 
 
-@ready(REAL(REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL, REAL))
-def _along(
-    p: float, q: float, r: float, x: float, y: float, z: float, u: float, v: float, w: float, nearest: float
-) -> float:
-    """The integral of 1/distance from a point (p, q, r) along a straight piece: ln((a + b + l)/(a + b - l)), with a
-    and b the distances to the ends (O. D. Kellogg, Foundations of Potential Theory, 1929, p. 56). What is nearer than
+_POINT = numba.types.UniTuple(REAL, 3)  # type: ignore[no-untyped-call]
+
+
+@ready(REAL(_POINT, _POINT, _POINT, REAL))
+def _along(point: Any, start: Any, end: Any, nearest: float) -> float:
+    """The integral of 1/distance from a point along a straight piece: ln((a + b + l)/(a + b - l)), with a and b the
+    distances to the ends (O. D. Kellogg, Foundations of Potential Theory, 1929, p. 56). What is nearer than
     ``nearest``, m, is taken to be there: wires are as thick as that."""
+    p, q, r = point
+    x, y, z = start
+    u, v, w = end
     square = (u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2
     far = (p - (x + u) / 2) ** 2 + (q - (y + v) / 2) ** 2 + (r - (z + w) / 2) ** 2
     if far > _FAR * _FAR * square:
@@ -78,10 +82,8 @@ def potentials(
                         if i == j and a + b + c == 0:
                             whole += 2.0 * asinh(length / (2.0 * radius[j]))
                             continue
-                        along = _along(
-                            middle[i, 0], middle[i, 1], middle[i, 2], x, y, up * start[j, 2], u, v, up * end[j, 2],
-                            nearest,
-                        )  # fmt: skip
+                        point = middle[i, 0], middle[i, 1], middle[i, 2]
+                        along = _along(point, (x, y, up * start[j, 2]), (u, v, up * end[j, 2]), nearest)
                         whole += along if (a + b + c) % 2 == 0 else -along
             found[i, j] = whole / length
     return found
@@ -100,63 +102,112 @@ def _looked_up(decades: float, table: np.ndarray, first: float, step: float) -> 
     return (1.0 - share) * table[low] + share * table[low + 1]
 
 
+class Victims(NamedTuple):
+    """Straight pieces of wires, from ``start`` to ``end`` (pieces, 3), m, and the number of each one's ``wire``."""
+
+    start: Any
+    end: Any
+    wire: Any
+
+
+class Sources(NamedTuple):
+    """Straight pieces that carry a current, from ``start`` to ``end`` (pieces, 3), m, each in a ``group``.
+
+    Where ``aside`` (pieces, 3) is not nothing a piece is two, there and back, moved to either side by it; with a
+    ``pitch`` (pieces,), m, their field is what a twisted pair leaves of it.
+    """
+
+    start: Any
+    end: Any
+    aside: Any
+    pitch: Any
+    group: Any
+
+
+class Tables(NamedTuple):
+    """Tables over the decimal logarithm from ``first`` by ``step``, complex: of eddy currents, of flux gathered, of
+    what twist leaves, which is at least ``floor``; see fields."""
+
+    eddy: Any
+    gathered: Any
+    twist: Any
+    first: float
+    step: float
+    floor: float
+
+
+class Plate(NamedTuple):
+    """The sheet beneath: ``wavenumbers`` (frequencies,) of its eddy currents, 1/m, and the ``reach``, m, of the flux
+    that it gathers."""
+
+    wavenumbers: Any
+    reach: float
+
+
+@compiled
+def _coupled(victim: Any, source: Any, other_end: Any, sign: float, points: int, nearest: float) -> Any:
+    """The mean of 1/distance along a victim's piece to a source and to its mirror image, 1 or 3 points of it taken
+    (Gauss-Legendre). ``victim`` is the middle and the vector of its piece."""
+    mx, my, mz, dx, dy, dz = victim
+    straight, mirrored = 0.0, 0.0
+    image, image_end = (source[0], source[1], -source[2]), (other_end[0], other_end[1], -other_end[2])
+    for k in range(points):
+        share = 0.0 if points == 1 else _GAUSS * (k - 1) / 2
+        weight = 1.0 if points == 1 else (4.0 / 9.0 if k == 1 else 2.5 / 9.0)
+        point = mx + share * dx, my + share * dy, mz + share * dz
+        straight += weight * _along(point, source, other_end, nearest)
+        mirrored += weight * _along(point, image, image_end, nearest)
+    return sign * straight, sign * mirrored
+
+
 @ready(
     gives(COMPLEX, 3)(
-        _POINTS, _POINTS, takes(WHOLE, 1), WHOLE, _POINTS, _POINTS, _POINTS, takes(REAL, 1), takes(WHOLE, 1), WHOLE,
-        takes(REAL, 1), REAL, takes(COMPLEX, 1), takes(COMPLEX, 1), takes(COMPLEX, 1), REAL, REAL, REAL, REAL,
+        together(Victims, gives(REAL, 2), gives(REAL, 2), gives(WHOLE, 1)), WHOLE,
+        together(Sources, gives(REAL, 2), gives(REAL, 2), gives(REAL, 2), gives(REAL, 1), gives(WHOLE, 1)), WHOLE,
+        together(Plate, gives(REAL, 1), REAL),
+        together(Tables, gives(COMPLEX, 1), gives(COMPLEX, 1), gives(COMPLEX, 1), REAL, REAL, REAL), REAL,
     )
 )  # fmt: skip
 def linkages(
-    start: np.ndarray, end: np.ndarray, wire: np.ndarray, wires: int,
-    from_: np.ndarray, to: np.ndarray, aside: np.ndarray, pitch: np.ndarray, group: np.ndarray, groups: int,
-    wavenumbers: np.ndarray, reach: float, eddy: np.ndarray, gathered: np.ndarray, twist: np.ndarray,
-    first: float, step: float, nearest: float, floor: float,
-) -> np.ndarray:  # fmt: skip
+    victims: Any, wires: int, sources: Any, groups: int, plate: Any, tables: Any, nearest: float
+) -> np.ndarray:
     """Neumann's integral between pieces of wires and pieces of sources, added up by wire and by group of sources,
-    Wb/A without mu0/4pi: (frequencies, groups, wires).
-
-    A source is a filament, or where ``aside`` (pieces, 3) is not nothing two, there and back, moved to either side by
-    it; with a ``pitch``, m, their field is what a twisted pair leaves of it by the table ``twist``, at least
-    ``floor``. ``wavenumbers`` (frequencies,) and ``reach`` are the sheet's; ``eddy`` and ``gathered`` its tables over
-    the logarithm from ``first`` by ``step`` (see ``fields``). All is on the same side of the sheet.
-    """
-    found = np.zeros((len(wavenumbers), groups, wires), dtype=np.complex128)
-    turning, gathering = np.log10(wavenumbers), log10(reach) if reach > 0.0 else 0.0
-    for i in range(len(start)):
-        dx, dy, dz = end[i, 0] - start[i, 0], end[i, 1] - start[i, 1], end[i, 2] - start[i, 2]
-        mx, my, mz = (end[i, 0] + start[i, 0]) / 2, (end[i, 1] + start[i, 1]) / 2, (end[i, 2] + start[i, 2]) / 2
+    Wb/A without mu0/4pi: (frequencies, groups, wires). All is on the same side of the sheet."""
+    linked = np.zeros((len(plate.wavenumbers), groups, wires), dtype=np.complex128)
+    reach, first, step = plate.reach, tables.first, tables.step
+    turning, gathering = np.log10(plate.wavenumbers), log10(reach) if reach > 0.0 else 0.0
+    for i in range(len(victims.start)):
+        start, end = victims.start[i], victims.end[i]
+        dx, dy, dz = end[0] - start[0], end[1] - start[1], end[2] - start[2]
+        mx, my, mz = (end[0] + start[0]) / 2, (end[1] + start[1]) / 2, (end[2] + start[2]) / 2
         own = sqrt(dx * dx + dy * dy + dz * dz)
-        for j in range(len(from_)):
-            sx, sy, sz = to[j, 0] - from_[j, 0], to[j, 1] - from_[j, 1], to[j, 2] - from_[j, 2]
+        for j in range(len(sources.start)):
+            from_, to, aside, pitch = sources.start[j], sources.end[j], sources.aside[j], sources.pitch[j]
+            sx, sy, sz = to[0] - from_[0], to[1] - from_[1], to[2] - from_[2]
             length = sqrt(sx * sx + sy * sy + sz * sz)
             level, upright = (dx * sx + dy * sy) / length, dz * sz / length
             if abs(level) + abs(upright) < 1e-4 * own:
                 continue
-            tx, ty, tz = (to[j, 0] + from_[j, 0]) / 2, (to[j, 1] + from_[j, 1]) / 2, (to[j, 2] + from_[j, 2]) / 2
+            tx, ty, tz = (to[0] + from_[0]) / 2, (to[1] + from_[1]) / 2, (to[2] + from_[2]) / 2
             near = sqrt((mx - tx) ** 2 + (my - ty) ** 2 + (mz - tz) ** 2)
-            paired = aside[j, 0] != 0.0 or aside[j, 1] != 0.0 or aside[j, 2] != 0.0
+            paired = aside[0] != 0.0 or aside[1] != 0.0 or aside[2] != 0.0
             points = 3 if near < 3.0 * max(own, length) else 1
-            left = 1.0
-            if pitch[j] > 0.0:
-                left = max(_looked_up(log10(near / pitch[j]), twist, first, step).real, floor)
+            share = 1.0
+            if pitch > 0.0:
+                share = max(_looked_up(log10(near / pitch), tables.twist, first, step).real, tables.floor)
             for side in range(2 if paired else 1):
                 sign = 1.0 - 2.0 * side if paired else 1.0
-                ax, ay, az = sign * aside[j, 0], sign * aside[j, 1], sign * aside[j, 2]
-                x, y, z = from_[j, 0] + ax, from_[j, 1] + ay, from_[j, 2] + az
-                u, v, w = to[j, 0] + ax, to[j, 1] + ay, to[j, 2] + az
-                straight, mirrored = 0.0, 0.0
-                for k in range(points):
-                    share = 0.0 if points == 1 else 0.7745966692414834 * (k - 1) / 2
-                    weight = 1.0 if points == 1 else (4.0 / 9.0 if k == 1 else 2.5 / 9.0)
-                    p, q, r = mx + share * dx, my + share * dy, mz + share * dz
-                    straight += weight * _along(p, q, r, x, y, z, u, v, w, nearest)
-                    mirrored += weight * _along(p, q, r, x, y, -z, u, v, -w, nearest)
-                straight *= sign * left * (level + upright)
-                mirrored *= sign * left * (level - upright)
-                far = sqrt((mx - tx - ax) ** 2 + (my - ty - ay) ** 2 + (mz + tz + az) ** 2)
-                decades = log10(far)
-                pulled = 1.0 - _looked_up(decades - gathering, gathered, first, step).real if reach > 0.0 else 0.0
-                for f in range(len(wavenumbers)):
-                    image = pulled - _looked_up(decades + turning[f], eddy, first, step)
-                    found[f, group[j], wire[i]] += straight + image * mirrored
-    return found
+                ax, ay, az = sign * aside[0], sign * aside[1], sign * aside[2]
+                straight, mirrored = _coupled(
+                    (mx, my, mz, dx, dy, dz), (from_[0] + ax, from_[1] + ay, from_[2] + az),
+                    (to[0] + ax, to[1] + ay, to[2] + az), sign * share, points, nearest,
+                )  # fmt: skip
+                straight, mirrored = straight * (level + upright), mirrored * (level - upright)
+                decades = log10(sqrt((mx - tx - ax) ** 2 + (my - ty - ay) ** 2 + (mz + tz + az) ** 2))
+                pulled = 0.0
+                if reach > 0.0:
+                    pulled = 1.0 - _looked_up(decades - gathering, tables.gathered, first, step).real
+                for f in range(len(plate.wavenumbers)):
+                    image = pulled - _looked_up(decades + turning[f], tables.eddy, first, step)
+                    linked[f, sources.group[j], victims.wire[i]] += straight + image * mirrored
+    return linked

@@ -10,7 +10,6 @@ every solution is checked by putting it back, and what fails is solved by the de
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from threading import Lock
 from typing import Any
 
@@ -18,7 +17,9 @@ import numpy as np
 from cachetools import LRUCache
 from numpy.typing import NDArray
 
-from thermionic.circuit.kernels.sparse import WIDE, eliminate, plan
+from thermionic.circuit.kernels.order import Order, plan
+from thermionic.circuit.kernels.sparse import WIDE, Matrices, Sides, eliminate
+from thermionic.compiled import bundle
 from thermionic.devices.base import Array
 from thermionic.lazily import lazily
 
@@ -37,16 +38,6 @@ def _filled_up(some: Numbers) -> Numbers:
     return some if wanting <= 0 else np.concatenate([some, np.repeat(some[..., -1:], wanting, axis=-1)], axis=-1)
 
 
-@dataclass(frozen=True)
-class _Order:
-    """The steps of an elimination as ``eliminate`` takes them; ``entries`` counts those that it fills too."""
-
-    steps: NDArray[np.int_]
-    bounds: NDArray[np.int_]
-    parts: tuple[NDArray[np.int_], ...]
-    entries: int
-
-
 class Pattern:
     """Where the entries of a matrix may be other than zero, and how to eliminate it.
 
@@ -56,21 +47,19 @@ class Pattern:
     def __init__(self, filled: NDArray[np.bool_]) -> None:
         self.size = len(filled)
         self.rows, self.columns = (np.ascontiguousarray(places) for places in np.nonzero(filled))
-        self._order: _Order | None = None  # put in its place whole, so that threads may share it
+        self._order: Order | None = None  # put in its place whole, so that threads may share it
 
-    def _plan(self, values: Numbers) -> _Order:
+    def _plan(self, values: Numbers) -> Order:
         """Choose the order with ``values`` (entries, samples) as examples of the matrices to come.
 
         Among the rows with the fewest entries left, the pivot that touches the fewest others (Z. Zlatev, "On some
         pivotal strategies in Gaussian elimination by sparse technique", SIAM J. Numer. Anal. 17 (1980), p. 18).
         Raises numpy's LinAlgError where there is none.
         """
-        steps, bounds, *parts, entries = plan(
-            self.size, self.rows, self.columns, np.ascontiguousarray(values), _THRESHOLD, _SEARCHED
-        )
-        if len(steps) < self.size:
+        order: Order = plan(self.size, self.rows, self.columns, np.ascontiguousarray(values), _THRESHOLD, _SEARCHED)
+        if len(order.steps) < self.size:
             raise np.linalg.LinAlgError("singular")
-        return _Order(steps, bounds, tuple(parts), entries)
+        return order
 
     def solve(self, values: Numbers, rhs: Numbers) -> Numbers:
         """x (size, columns, batch) of A x = rhs, with ``values`` (entries, batch) and rhs (size, columns, batch
@@ -104,28 +93,29 @@ class Pattern:
         if imaginary is None and np.iscomplexobj(rhs):
             imaginary = np.zeros_like(parts[0])
         real = imaginary is None
-        given = [np.ascontiguousarray(parts[0]), _EMPTY if imaginary is None else np.ascontiguousarray(imaginary)]
+        matrices = bundle(
+            Matrices, self.rows, self.columns, parts[0], _EMPTY if imaginary is None else imaginary, turning
+        )
         filled = rhs if rhs.shape[2] == 1 else _filled_up(rhs)
-        sides = [np.ascontiguousarray(filled.real), _HOLLOW if real else np.ascontiguousarray(filled.imag)]
-        x = np.empty((*rhs.shape[:2], max(count, WIDE)))
-        x_i = _HOLLOW if real else np.empty_like(x)
+        sides = bundle(Sides, filled.real, _HOLLOW if real else filled.imag)
+        solved = np.empty((*rhs.shape[:2], max(count, WIDE)))
+        x = Sides(solved, _HOLLOW if real else np.empty_like(solved))
         for attempt in range(2):
             order = self._order
             if order is None:
                 picks = sorted({k * (count - 1) // (_EXAMPLES - 1) for k in range(_EXAMPLES)})
                 order = self._order = self._plan(some(picks))
-            bad = np.zeros(x.shape[2], dtype=bool)
-            steps = order.steps, order.bounds, *order.parts, self.rows, self.columns, order.entries
-            eliminate(*steps, _GOOD, *given, turning, *sides, x, x_i, bad)
+            bad = np.zeros(solved.shape[2], dtype=bool)
+            eliminate(order, matrices, sides, _GOOD, x, bad)
             bad = bad[:count]
             failed = np.count_nonzero(bad)
             if attempt or failed <= 0.1 * count:
                 break
             self._order = None  # it was chosen for other values: choose again
-        solution: Numbers = x[..., :count]
+        solution: Numbers = solved[..., :count]
         if not real:
             solution = np.empty((*rhs.shape[:2], count), dtype=complex)
-            solution.real, solution.imag = x[..., :count], x_i[..., :count]
+            solution.real, solution.imag = x.real[..., :count], x.imaginary[..., :count]
         if failed:
             values = some(bad)
             dense = np.zeros((failed, self.size, self.size), dtype=values.dtype)

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from thermionic.circuit.kernels.assembly import assemble
+from thermionic.circuit.kernels.assembly import Given, Numbering, Sums, assemble
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.devices.base import NOTHING, Array, Pieces, Table
 
@@ -54,11 +54,10 @@ class Frame:
         self._places = np.empty((len(pieces) + 1, 3), dtype=np.int64)
         self.conductance, self.storage, excited = np.zeros((size, size)), np.zeros((size, size)), np.zeros((3, size))
         laws, at = np.empty(len(self.plugged), dtype=np.int64), np.empty((len(self.plugged), 5), dtype=np.int64)
-        assemble(
-            np.concatenate([one.code for one in pieces]), np.concatenate([one.values for one in pieces]), ends,
-            len(self.nodes), leak, self.conductance, self.storage, excited, self.senses, self.drives, self._unknowns,
-            self._places, laws, at,
-        )  # fmt: skip
+        codes, values = np.concatenate([one.code for one in pieces]), np.concatenate([one.values for one in pieces])
+        sums = Sums(self.conductance, self.storage, excited)
+        numbering = Numbering(self.senses, self.drives, self._unknowns, self._places, laws, at)
+        assemble(Given(codes, values, ends), len(self.nodes), leak, sums, numbering)
         numbers = [pieces[number].numbers for number in self.plugged]
         self.table = Table(laws, at, np.concatenate(numbers or [NOTHING])[None])
         self.steady: Array = excited[0]

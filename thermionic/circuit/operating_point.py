@@ -8,7 +8,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic import budget
-from thermionic.circuit.kernels.newton import SETTLED, SINGULAR, cold, newton, newton_of_limited
+from thermionic.circuit.kernels.newton import (
+    SETTLED,
+    SINGULAR,
+    Continuation,
+    Tolerances,
+    cold,
+    newton,
+    newton_of_limited,
+)
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.system import LARGE, System
 from thermionic.devices.base import Array
@@ -17,7 +25,7 @@ from thermionic.lazily import lazily
 
 _ITERATIONS = 60
 _WHOLE_STEPS = 30
-_VOLT, _RELATIVE, _AMPERE = 1e-9, 1e-9, 1e-10
+_TOLERANCES = Tolerances(volt=1e-9, relative=1e-9, ampere=1e-10)
 _CHANGES_OF_STATE = 20
 _COLD = 1e-5  # siemens
 
@@ -189,12 +197,8 @@ def _newton(system: System, x: Array, begin: bool) -> tuple[Array, bool]:
     if system.size >= LARGE:
         return _backtracking(system, x)
     budget.check(f"looking for the operating point of {system.netlist.title}")
-    table, x = system.table, np.array(x, dtype=float)
-    settled = newton_of_limited(
-        table.laws, table.at, table.numbers, system.senses, system.drives, np.ascontiguousarray(system.G),
-        np.ascontiguousarray(system.b_dc), begin, x, _WHOLE_STEPS, _VOLT, _RELATIVE, _AMPERE,
-    )  # fmt: skip
-    return x, bool(settled)
+    x = np.array(x, dtype=float)
+    return x, bool(newton_of_limited(system.equations(), begin, x, _WHOLE_STEPS, _TOLERANCES))
 
 
 def _backtracking(system: System, x: Array, lift: float = 1.0, across: float = 0.0) -> tuple[Array, bool]:
@@ -207,12 +211,8 @@ def _backtracking(system: System, x: Array, lift: float = 1.0, across: float = 0
     """
     if system.size < LARGE:
         budget.check(f"looking for the operating point of {system.netlist.title}")
-        table = system.table
         x = np.array(x, dtype=float)
-        state = newton(
-            table.laws, table.at, table.numbers, system.senses, system.drives, np.ascontiguousarray(system.G),
-            np.ascontiguousarray(system.b_dc), lift, across, x, _ITERATIONS, _VOLT, _RELATIVE, _AMPERE,
-        )  # fmt: skip
+        state = newton(system.equations(), Continuation(float(lift), float(across)), x, _ITERATIONS, _TOLERANCES)
         if state == SINGULAR:
             residual, g = _residual(system, x, lift, across)
             system.factored(g, across)(residual)  # says what is left open
@@ -238,9 +238,9 @@ def _backtracking(system: System, x: Array, lift: float = 1.0, across: float = 0
             fraction *= 0.5
         if not finite:
             return x, False
-        small = np.all(np.abs(fraction * step) <= _VOLT + _RELATIVE * np.abs(trial))
+        small = np.all(np.abs(fraction * step) <= _TOLERANCES.volt + _TOLERANCES.relative * np.abs(trial))
         x, residual = trial, new
-        if small and np.max(np.abs(residual)) < _AMPERE * max(1.0, float(np.max(np.abs(x)))):
+        if small and np.max(np.abs(residual)) < _TOLERANCES.ampere * max(1.0, float(np.max(np.abs(x)))):
             return x, True
     return x, False
 

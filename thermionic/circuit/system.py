@@ -18,7 +18,7 @@ from scipy.linalg.lapack import dgetrs as getrs
 from scipy.sparse.linalg import splu
 
 from thermionic.circuit.frame import Frame, Placed
-from thermionic.circuit.kernels.newton import add_slopes
+from thermionic.circuit.kernels.newton import Equations, add_slopes
 from thermionic.circuit.large import LargePattern
 from thermionic.circuit.netlist import Netlist
 from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Entries, Pieces, Table
@@ -78,6 +78,11 @@ class System:
             self.table = frame.table
         else:
             self._excite_variants(self.variants)
+
+    def equations(self) -> Equations:
+        """G x + B i(S^T x) = b_dc as the kernels take it, of one circuit."""
+        G, b = np.ascontiguousarray(self.G), np.ascontiguousarray(self.b_dc)
+        return Equations(self.table.laws, self.table.at, self.table.numbers, self.senses, self.drives, G, b)
 
     @lazily
     def placed(self) -> list[Placed]:

@@ -10,14 +10,28 @@ only the devices' ports are iterated.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from copy import copy
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from thermionic import budget
-from thermionic.circuit.kernels.steps import AT_CORNER, STUCK, TRIED, follow, one_step, sources
+from thermionic.circuit.kernels.stages import Circuit
+from thermionic.circuit.kernels.steps import (
+    AT_CORNER,
+    STUCK,
+    TRIED,
+    Allowed,
+    Bounds,
+    Kept,
+    Points,
+    Sources,
+    State,
+    follow,
+    one_step,
+    sources,
+)
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.operating_point import OperatingPoint, operating_point
 from thermionic.circuit.system import System
@@ -172,17 +186,22 @@ class Stepper:
         before, and every change of a device from step to step would be taken for a movement of its own."""
         self.moved = np.any(np.abs(self.system.C) >= least, axis=0)
 
-    def _circuit(self) -> tuple[Any, ...]:
-        """What the kernels take of the circuit as it is, its sources and the accuracy."""
-        system, table, waves = self.system, self.present.table, self.waves
-        base = system.G + system.B @ self.reference @ system.S.T
+    def _circuit(self) -> Circuit:
+        """The circuit as it is."""
+        system, table = self.system, self.present.table
         stores = np.ascontiguousarray(np.argwhere(system.C))
-        return (
-            table.laws, table.at, table.numbers, system.senses, self.reference, system.B, system.S,
-            stores, system.C[stores[:, 0], stores[:, 1]], np.ascontiguousarray(base),
-            np.ascontiguousarray(system.b_dc), waves.numbers, waves.ends, waves.places, self.floor, self.relative,
-            self.moved, self.largest, table.own,
+        return Circuit(
+            table.laws, table.at, table.numbers, system.senses, table.own, self.reference, system.B, system.S,
+            base=np.ascontiguousarray(system.G + system.B @ self.reference @ system.S.T),
+            stores=stores, farads=system.C[stores[:, 0], stores[:, 1]],
         )  # fmt: skip
+
+    def _sources(self) -> Sources:
+        waves = self.waves
+        return Sources(np.ascontiguousarray(self.system.b_dc), waves.numbers, waves.ends, waves.places)
+
+    def _allowed(self) -> Allowed:
+        return Allowed(self.floor, self.relative, self.moved, self.largest)
 
     def go(self, start: OperatingPoint | Array | None, at_rest: bool, keep_from: float) -> Transient:
         """See transient."""
@@ -203,57 +222,51 @@ class Stepper:
         at_once = 1 if self.states or self.warming else max(1, min(_AT_ONCE, _NUMBERS // size))
         seconds, points = np.empty(at_once), np.empty((at_once, size))
         kept = max(2, min(_KEPT, _NUMBERS // size**2))
-        factors = (
+        factors = Kept(
             np.zeros(kept), np.empty((kept, size, size)), np.empty((kept, size, injects)),
             np.empty((kept, injects, ports)),
         )  # fmt: skip
-        # The time, the step that is wanted, and whether it is a first one from rest.
         settling = at_rest or isinstance(start, np.ndarray)
-        # And what is known of how Newton converges: nothing.
         clock = np.array([0.0, min(self.longest, self.until) / (65536 if at_rest else 64), float(settling), np.inf])
-        # C dx/dt at the start of each step, which the first stage needs, and what the next step is guessed from.
-        x, ahead, rate = x.copy(), np.zeros((2, size)), self.rate(x, 0.0)
+        state = State(x.copy(), np.zeros((2, size)), self.rate(x, 0.0), clock)
+        x = state.x
         all_seconds, all_points = ([np.zeros(1)], [x[None].copy()]) if keep_from <= 0 else ([], [])
-        count = np.zeros(2, dtype=int)
+        written = Points(seconds, points, np.zeros(2, dtype=int))
         circuit = self._circuit()
         for following, corner in enumerate(self.corners.tolist()):
-            state = TRIED
-            while state != AT_CORNER:
+            ended = TRIED
+            bounds = Bounds(corner, float(self.longest), _LEAST_STEP * self.until, float(keep_from))
+            while ended != AT_CORNER:
                 budget.check(
                     f"following {self.system.netlist.title} in time ({clock[0]:.3g} of {self.until:.3g} s done)"
                 )
-                state = follow(
-                    *circuit, *factors, x, ahead, rate, clock, corner, self.longest, _LEAST_STEP * self.until,
-                    keep_from, seconds, points, count,
-                )  # fmt: skip
-                if state == STUCK:
+                ended = follow(circuit, self._sources(), self._allowed(), factors, state, bounds, written)
+                if ended == STUCK:
                     self.give_up(x, float(clock[0]))
-                all_seconds.append(seconds[: count[0]].copy())
-                all_points.append(points[: count[0]].copy())
+                all_seconds.append(seconds[: written.count[0]].copy())
+                all_points.append(points[: written.count[0]].copy())
                 if self.states or self.warming:
                     before = self.present
                     self._renew(x, float(clock[0]))
                     if self.present is not before:
                         circuit = self._circuit()
                     if self.warming:
-                        rate[:] = self.rate(x, float(clock[0]))
-            ahead[:] = 0.0
+                        state.rate[:] = self.rate(x, float(clock[0]))
+            state.ahead[:] = 0.0
             if following + 1 < len(self.corners):
                 clock[1] = min(clock[1], self.longest / 64)
         return Transient(self.present, np.concatenate(all_seconds), np.concatenate(all_points))
 
     def _with_sources(self, system: System) -> System:
         """The system with its sources as they are at time 0."""
-        now = System.__new__(System)
-        now.__dict__.update(system.__dict__)
+        now = copy(system)
         now.b_dc = self.sources(0.0)
         return now
 
     def sources(self, second: float) -> Array:
         """The right-hand side at a time."""
         b: Array = np.empty(self.system.size)
-        waves = self.waves
-        sources(np.ascontiguousarray(self.system.b_dc), waves.numbers, waves.ends, waves.places, float(second), b)
+        sources(*self._sources(), float(second), b)
         return b
 
     def rest(self) -> Array:
@@ -268,8 +281,7 @@ class Stepper:
                 for unknown, held_by in zip(place.unknowns, place.part.device.storage() @ begins, strict=True):
                     if unknown >= 0:
                         charge[unknown] += 1e6 * held_by
-        rest = System.__new__(System)
-        rest.__dict__.update(system.__dict__)
+        rest = copy(system)
         rest.G = system.G + held * 1e3
         rest.b_dc = self.sources(0.0) + charge * 1e3
         return operating_point(rest).x
@@ -298,10 +310,9 @@ class Stepper:
         """One step of TR-BDF2: the new unknowns, C dx/dt there, and the error over what is allowed; None where it
         cannot be solved. ``slope`` is dx/dt before, to guess from, ``rate`` C dx/dt."""
         new, new_rate = np.empty(len(x)), np.empty(len(x))
-        ahead = np.array([slope, np.zeros(len(x))])
-        error = one_step(
-            *self._circuit(), x.copy(), ahead, rate.copy(), float(second), float(h), settle, new, new_rate
-        )
+        ahead, clock = np.array([slope, np.zeros(len(x))]), np.array([second, h, float(settle), np.inf])
+        state = State(x.copy(), ahead, rate.copy(), clock)
+        error = one_step(self._circuit(), self._sources(), self._allowed(), state, new, new_rate)
         return None if error < 0 else (new, new_rate, float(error))
 
     def give_up(self, x: Array, second: float) -> None:

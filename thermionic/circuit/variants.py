@@ -11,10 +11,12 @@ from dataclasses import dataclass, fields, is_dataclass, replace
 from typing import Any, TypeVar
 
 import numpy as np
+from numpy.typing import NDArray
 
 from thermionic import budget
 from thermionic.circuit.elimination import pattern
-from thermionic.circuit.kernels.variants import linearised
+from thermionic.circuit.kernels.convergence import CONTRACTS, will_settle
+from thermionic.circuit.kernels.variants import Variants, linearised
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.operating_point import Solution, operating_point
 from thermionic.circuit.system import System
@@ -24,8 +26,7 @@ from thermionic.errors import NoSolution
 
 _ITERATIONS = 25
 _VOLT, _RELATIVE = 1e-6, 1e-6
-_CONTRACTS, _SURE = 0.1, 100.0
-_FEWER = 0.8  # of those that are gone on with: only so many fewer are worth the trouble of leaving the rest
+_FEWER = 0.8  # of the variants iterated: only so many fewer are worth copying without the rest
 Thing = TypeVar("Thing")
 
 
@@ -83,49 +84,55 @@ def operating_points(system: System, nominal: Array | None = None) -> VariantPoi
     with budget.at_most():
         if nominal is None:
             nominal = operating_point(System(one_of(system.netlist, 0))).x
-        count = system.variants
-        shape = pattern(system.conducting)
-        table = system.table
-        own, pushed, numbers = system.entries(shape.place), np.ascontiguousarray(system.b_dc.T), table.numbers
-        x = np.broadcast_to(nominal, (count, system.size)).T.copy()
-        # Those that are gone on with, where they are, and which of them are not settled.
-        which, here, left = np.arange(count), x, np.ones(count, dtype=bool)
-        before = np.full(count, np.inf)
-        for _ in range(_ITERATIONS):
-            budget.check(f"solving {count} variants of {system.netlist.title}")
-            values, rhs = np.empty_like(own), np.empty_like(here)
-            linearised(
-                table.laws, table.at, numbers, system.senses, system.drives,
-                shape.place, shape.rows, shape.columns, own, pushed, here, values, rhs,
-            )  # fmt: skip
-            try:
-                step = shape.solve(values, rhs[:, None])[:, 0]
-            except np.linalg.LinAlgError:
-                break
-            here = here + step
-            size = np.max(np.abs(step) / (_VOLT + _RELATIVE * np.abs(here)), axis=0)
-            # Where each step is by the square of the one before, the next would be this one's cube over that square.
-            squares = (size < _CONTRACTS * before) & np.isfinite(before)
-            left, before = ~((size <= 1.0) | (squares & (_SURE * size**3 <= before**2))), size
-            if not left.any():
-                break
-            if np.count_nonzero(left) < _FEWER * len(which):
-                x[:, which] = here
-                on = np.flatnonzero(left)
-                which, before, left = which[on], before[on], left[on]
-                here, own, pushed = (np.take(one, on, axis=1) for one in (here, own, pushed))
-                numbers = numbers[on] if len(numbers) > 1 else numbers
-        x[:, which] = here
-        x = np.ascontiguousarray(x.T)
+        start = np.broadcast_to(nominal, (system.variants, system.size))
+        x, unsettled = _newton(system, start)
         reasons: dict[int, str] = {}
-        for variant in which[left]:
-            budget.check(f"solving {count} variants of {system.netlist.title}")
+        for variant in unsettled.tolist():
+            budget.check(f"solving {system.variants} variants of {system.netlist.title}")
             try:
-                near = np.broadcast_to(nominal, (count, system.size))[variant]
-                x[variant] = operating_point(System(one_of(system.netlist, int(variant))), near).x
+                x[variant] = operating_point(System(one_of(system.netlist, variant)), start[variant]).x
             except NoSolution as failure:
                 x[variant] = np.nan
-                reasons[int(variant)] = str(failure)
-        failed = np.zeros(count, dtype=bool)
+                reasons[variant] = str(failure)
+        failed = np.zeros(system.variants, dtype=bool)
         failed[list(reasons)] = True
         return VariantPoints(system, x, failed, reasons)
+
+
+def _newton(system: System, start: Array) -> tuple[Array, NDArray[np.int_]]:
+    """Newton's method on all variants from ``start`` (variants, size): where each ended, and which did not settle."""
+    count = len(start)
+    shape, table = pattern(system.conducting), system.table
+    linear, sources, numbers = system.entries(shape.place), np.ascontiguousarray(system.b_dc.T), table.numbers
+    x = start.T.copy()
+    # Variants still iterating: their indices, where they are, which have not converged, and their last steps.
+    active, iterate, unconverged = np.arange(count), x, np.ones(count, dtype=bool)
+    before = np.full(count, np.inf)
+    for _ in range(_ITERATIONS):
+        budget.check(f"solving {count} variants of {system.netlist.title}")
+        values, rhs = np.empty_like(linear), np.empty_like(iterate)
+        circuit = Variants(
+            table.laws, table.at, numbers, system.senses, system.drives, shape.place, shape.rows, shape.columns,
+            linear, sources,
+        )  # fmt: skip
+        linearised(circuit, iterate, values, rhs)
+        try:
+            step = shape.solve(values, rhs[:, None])[:, 0]
+        except np.linalg.LinAlgError:
+            break
+        iterate = iterate + step
+        size = np.max(np.abs(step) / (_VOLT + _RELATIVE * np.abs(iterate)), axis=0)
+        curved = np.where(
+            (size < CONTRACTS * before) & np.isfinite(before), size / np.maximum(before, 1e-100) ** 2, np.inf
+        )
+        unconverged, before = ~will_settle(size, curved), size
+        if not unconverged.any():
+            break
+        if np.count_nonzero(unconverged) < _FEWER * len(active):
+            x[:, active] = iterate
+            on = np.flatnonzero(unconverged)
+            active, before, unconverged = active[on], before[on], unconverged[on]
+            iterate, linear, sources = (np.take(rows, on, axis=1) for rows in (iterate, linear, sources))
+            numbers = numbers[on] if len(numbers) > 1 else numbers
+    x[:, active] = iterate
+    return np.ascontiguousarray(x.T), active[unconverged]

@@ -1,18 +1,70 @@
-"""Newton for the operating point; see operating_point."""
+"""Newton for the operating point; see operating_point and docs/solver.md."""
 
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import Any, NamedTuple
 
 import numba
 import numpy as np
 
+from thermionic.circuit.kernels.convergence import curvature, will_settle
 from thermionic.circuit.kernels.dense import factored, sensed, solve_factored, square
-from thermionic.compiled import REAL, TRUTH, WHOLE, compiled, gives, ready, takes
+from thermionic.compiled import REAL, TRUTH, WHOLE, compiled, gives, ready, takes, together
 from thermionic.devices.laws import begun, evaluate, limited
 
 LOST, SETTLED, SINGULAR = 0, 1, 2
+_LEAST_FRACTION = 1e-3  # of a step, below which it is not shortened further
+_DESCENT = 1e-4  # of the fraction, by which a shortened step must at least bring it nearer (Armijo's condition)
+_FORESEEN = 0.01  # of the residual that is allowed, where the last step is not taken
+
+
+class Equations(NamedTuple):
+    """G x + B i(S^T x) = b.
+
+    ``laws``, ``at`` and ``numbers`` are the devices', see laws.evaluate; ``senses`` (ports, 2) and ``drives``
+    (injects, 2) the unknowns at the plus and minus ends of ports and injected currents, -1 for earth; ``G`` (size,
+    size) and ``b`` (size,).
+    """
+
+    laws: Any
+    at: Any
+    numbers: Any
+    senses: Any
+    drives: Any
+    G: Any
+    b: Any
+
+
+class Tolerances(NamedTuple):
+    """A step is settled within ``volt`` and ``relative``, the residual within ``ampere``."""
+
+    volt: float
+    relative: float
+    ampere: float
+
+
+class Continuation(NamedTuple):
+    """An easier problem on the way: the sources at ``lift`` of theirs, ``across`` siemens over every port."""
+
+    lift: float
+    across: float
+
+
+class _Devices(NamedTuple):
+    """What the devices do at an iterate: ``v`` (1, ports), ``i`` (1, injects), ``g`` (1, injects, ports)."""
+
+    v: Any
+    i: Any
+    g: Any
+
+
+_EQUATIONS = together(
+    Equations, gives(WHOLE, 1), gives(WHOLE, 2), gives(REAL, 2), gives(WHOLE, 2), gives(WHOLE, 2), gives(REAL, 2),
+    gives(REAL, 1),
+)  # fmt: skip
+_TOLERANCES = together(Tolerances, REAL, REAL, REAL)
+_CONTINUATION = together(Continuation, REAL, REAL)
 
 
 @compiled
@@ -32,7 +84,7 @@ def _stamp(matrix: Any, plus: int, minus: int, sense_plus: int, sense_minus: int
 
 @ready(numba.void(gives(REAL, 2), takes(WHOLE, 2), takes(WHOLE, 2), gives(REAL, 2)))
 def add_slopes(matrix: Any, senses: Any, drives: Any, g: Any) -> None:
-    """Add B g S^T, for slopes ``g`` (injects, ports) at pairs of unknowns, see ``newton``."""
+    """Add B g S^T, for slopes ``g`` (injects, ports) at pairs of unknowns, see ``Equations``."""
     for port in range(len(senses)):
         sense_plus, sense_minus = senses[port]
         for inject in range(len(drives)):
@@ -42,34 +94,55 @@ def add_slopes(matrix: Any, senses: Any, drives: Any, g: Any) -> None:
 
 
 @compiled
-def _left_over(
-    laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, lift: float, across: float,
-    x: Any, v: Any, i: Any, g: Any, residual: Any,
-) -> None:  # fmt: skip
-    """What the equations leave at x, with the sources at ``lift`` and ``across`` siemens over every port; the slopes
-    to ``g``."""
-    sensed(x, senses, v[0])
-    for inject in range(len(drives)):
-        i[0, inject] = 0.0
-        for port in range(len(senses)):
-            g[0, inject, port] = 0.0
-    evaluate(laws, at, numbers, v, np.zeros(1), i, g)
-    inside = np.dot(G, x)
-    for one in range(len(x)):
-        residual[one] = inside[one] - lift * b[one]
+def _evaluated(equations: Any, devices: Any) -> None:
+    """The devices' currents and slopes at their voltages."""
+    devices.i[:], devices.g[:] = 0.0, 0.0
+    evaluate(equations.laws, equations.at, equations.numbers, devices.v, np.zeros(1), devices.i, devices.g)
+
+
+@compiled
+def _residual(equations: Any, problem: Any, x: Any, devices: Any, residual: Any) -> None:
+    """G x + B i(S^T x) - b of the problem at x to ``residual``; what the devices do there to ``devices``."""
+    senses, drives = equations.senses, equations.drives
+    sensed(x, senses, devices.v[0])
+    _evaluated(equations, devices)
+    inside = np.dot(equations.G, x)
+    for row in range(len(x)):
+        residual[row] = inside[row] - problem.lift * equations.b[row]
     for inject in range(len(drives)):
         plus, minus = drives[inject]
         if plus >= 0:
-            residual[plus] += i[0, inject]
+            residual[plus] += devices.i[0, inject]
         if minus >= 0:
-            residual[minus] -= i[0, inject]
-    if across > 0.0:
+            residual[minus] -= devices.i[0, inject]
+    if problem.across > 0.0:
         for port in range(len(senses)):
             plus, minus = senses[port]
             if plus >= 0:
-                residual[plus] += across * v[0, port]
+                residual[plus] += problem.across * devices.v[0, port]
             if minus >= 0:
-                residual[minus] -= across * v[0, port]
+                residual[minus] -= problem.across * devices.v[0, port]
+
+
+@compiled
+def _jacobian(equations: Any, across: float, g: Any, matrix: Any) -> None:
+    """G + B g S^T, with ``across`` siemens over every port, to ``matrix``."""
+    for row in range(len(matrix)):
+        for column in range(len(matrix)):
+            matrix[row, column] = equations.G[row, column]
+    add_slopes(matrix, equations.senses, equations.drives, g)
+    if across > 0.0:
+        for port in range(len(equations.senses)):
+            plus, minus = equations.senses[port]
+            _stamp(matrix, plus, minus, plus, minus, across)
+
+
+@compiled
+def _room(equations: Any, size: int) -> Any:
+    """Arrays for what the devices do, a matrix and its pivots."""
+    ports, injects = len(equations.senses), len(equations.drives)
+    devices = _Devices(np.empty((1, ports)), np.empty((1, injects)), np.empty((1, injects, ports)))
+    return devices, np.empty((size, size)), np.empty(size, dtype=np.int64)
 
 
 @ready((takes(WHOLE, 2), takes(REAL, 2), takes(REAL, 1), REAL, gives(REAL, 1)))
@@ -89,142 +162,128 @@ def cold(senses: Any, G: Any, b: Any, across: float, x: Any) -> bool:
     return bool(np.all(np.isfinite(x)))
 
 
-@ready((
-    takes(WHOLE, 1), takes(WHOLE, 2), takes(REAL, 2), takes(WHOLE, 2), takes(WHOLE, 2), takes(REAL, 2),
-    takes(REAL, 1), REAL, REAL, gives(REAL, 1), WHOLE, REAL, REAL, REAL,
-))  # fmt: skip
-def newton(
-    laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, lift: float, across: float,
-    x: Any, iterations: int, volt: float, relative: float, ampere: float,
-) -> int:  # fmt: skip
-    """Newton with backtracking for G x + B i(S^T x) = b, see operating_point: LOST, SETTLED or SINGULAR.
-
-    ``senses`` (ports, 2) and ``drives`` (injects, 2) are the unknowns at the plus and minus ends, -1 for earth. ``x``
-    is where to start and where it ended. Steps are settled within ``volt`` and ``relative``, the residual within
-    ``ampere``.
-    """
-    size, ports, injects = len(x), len(senses), len(drives)
-    v, i, g = np.empty((1, ports)), np.empty((1, injects)), np.empty((1, injects, ports))
+@ready((_EQUATIONS, _CONTINUATION, gives(REAL, 1), WHOLE, _TOLERANCES))
+def newton(equations: Any, problem: Any, x: Any, iterations: int, tolerances: Any) -> int:
+    """Newton with backtracking, see operating_point: LOST, SETTLED or SINGULAR. ``x`` is where to start and where it
+    ended."""
+    size = len(x)
+    devices, matrix, pivots = _room(equations, size)
     residual, new, step = np.empty(size), np.empty(size), np.empty(size)
     trial, judged = np.empty(size), np.empty(size)
-    matrix, pivots = np.empty((size, size)), np.empty(size, dtype=np.int64)
-    _left_over(laws, at, numbers, senses, drives, G, b, lift, across, x, v, i, g, residual)
+    _residual(equations, problem, x, devices, residual)
     for _ in range(iterations):
-        for row in range(size):
-            for column in range(size):
-                matrix[row, column] = G[row, column]
-        add_slopes(matrix, senses, drives, g[0])
-        if across > 0.0:
-            for port in range(ports):
-                plus, minus = senses[port]
-                _stamp(matrix, plus, minus, plus, minus, across)
+        _jacobian(equations, problem.across, devices.g[0], matrix)
         factored(matrix, pivots)
-        for one in range(size):
-            step[one] = -residual[one]
+        for row in range(size):
+            step[row] = -residual[row]
         solve_factored(matrix, pivots, step)
-        for one in range(size):
-            if not math.isfinite(step[one]):
-                return SINGULAR
+        if not np.all(np.isfinite(step)):
+            return SINGULAR
         before, length = math.sqrt(square(residual)), math.sqrt(square(step))
         fraction = 1.0
         while True:
-            for one in range(size):
-                trial[one] = x[one] + fraction * step[one]
-            _left_over(laws, at, numbers, senses, drives, G, b, lift, across, trial, v, i, g, new)
+            for row in range(size):
+                trial[row] = x[row] + fraction * step[row]
+            _residual(equations, problem, trial, devices, new)
             after = math.sqrt(square(new))
-            enough = 1.0 - 1e-4 * fraction
+            enough = 1.0 - _DESCENT * fraction
             if math.isfinite(after):
                 if after <= enough * before:
                     break
-                for one in range(size):
-                    judged[one] = new[one]
+                judged[:] = new
                 solve_factored(matrix, pivots, judged)
                 if math.sqrt(square(judged)) <= enough * length:
                     break
-            if fraction < 1e-3:
+            if fraction < _LEAST_FRACTION:
                 break
             fraction *= 0.5
         if not math.isfinite(after):
             return LOST
-        settled, largest, most = True, 0.0, 1.0
-        for one in range(size):
-            settled = settled and abs(fraction * step[one]) <= volt + relative * abs(trial[one])
-            x[one], residual[one] = trial[one], new[one]
-            largest, most = max(largest, abs(new[one])), max(most, abs(x[one]))
-        if settled and largest < ampere * most:
+        settled = True
+        for row in range(size):
+            allowed = tolerances.volt + tolerances.relative * abs(trial[row])
+            settled = settled and abs(fraction * step[row]) <= allowed
+            x[row], residual[row] = trial[row], new[row]
+        if settled and _is_balanced(x, residual, tolerances.ampere):
             return SETTLED
     return LOST
 
 
-_CONTRACTS = 0.1  # a step over the one before, from which on Newton is taken to converge by squares
-_FORESEEN = 0.01  # of the residual that is allowed, where the last step is not taken
+@compiled
+def _is_balanced(x: Any, residual: Any, ampere: float) -> bool:
+    """Whether the residual is within ``ampere``, or that part of the largest unknown past 1."""
+    largest, most = 0.0, 1.0
+    for row in range(len(x)):
+        largest, most = max(largest, abs(residual[row])), max(most, abs(x[row]))
+    return largest < ampere * most
 
 
-@ready((
-    takes(WHOLE, 1), takes(WHOLE, 2), takes(REAL, 2), takes(WHOLE, 2), takes(WHOLE, 2), takes(REAL, 2),
-    takes(REAL, 1), TRUTH, gives(REAL, 1), WHOLE, REAL, REAL, REAL,
-))  # fmt: skip
-def newton_of_limited(
-    laws: Any, at: Any, numbers: Any, senses: Any, drives: Any, G: Any, b: Any, begin: bool, x: Any, iterations: int,
-    volt: float, relative: float, ampere: float,
-) -> bool:  # fmt: skip
-    """Newton for G x + B i(S^T x) = b with whole steps, each law taken where ``devices.limits`` lets it be; whether
-    it settled. For the rest see ``newton``.
+@compiled
+def _advance(new: Any, x: Any, tolerances: Any) -> float:
+    """Put ``new`` in the place of x; the step over what is allowed, infinite where ``new`` is no number."""
+    step = 0.0
+    for row in range(len(x)):
+        if not math.isfinite(new[row]):
+            return math.inf
+        allowed = tolerances.volt + tolerances.relative * abs(new[row])
+        step = max(step, abs(new[row] - x[row]) / allowed)
+        x[row] = new[row]
+    return step
+
+
+@compiled
+def _limit_ports(equations: Any, x: Any, v: Any, free: Any, new_v: Any) -> bool:
+    """Move the ports' voltages ``v`` towards those at x, as far as the laws let them; whether any was held back."""
+    sensed(x, equations.senses, free)
+    new_v[:] = free
+    limited(equations.laws, equations.at, equations.numbers[0], new_v, v)
+    held = False
+    for port in range(len(v)):
+        held = held or new_v[port] != free[port]
+        v[port] = new_v[port]
+    return held
+
+
+@ready((_EQUATIONS, TRUTH, gives(REAL, 1), WHOLE, _TOLERANCES))
+def newton_of_limited(equations: Any, begin: bool, x: Any, iterations: int, tolerances: Any) -> bool:
+    """Newton with whole steps, each law taken where its limit lets it be (see laws.limited); whether it settled.
 
     ``begin`` puts the laws where they begin best, else they are taken at ``x``. It ends where the next step, after
-    what the last two show, would be within the bounds.
+    what the last two show, would be within what is allowed.
     """
-    size, ports, injects = len(x), len(senses), len(drives)
-    v, new_v, free = np.empty((1, ports)), np.empty(ports), np.empty(ports)
-    i, g = np.empty((1, injects)), np.empty((1, injects, ports))
-    new, residual = np.empty(size), np.empty(size)
-    matrix, pivots = np.empty((size, size)), np.empty(size, dtype=np.int64)
-    sensed(x, senses, v[0])
+    size, ports, drives = len(x), len(equations.senses), equations.drives
+    devices, matrix, pivots = _room(equations, size)
+    whole = Continuation(1.0, 0.0)
+    free, new_v, new, residual = np.empty(ports), np.empty(ports), np.empty(size), np.empty(size)
+    v, i, g = devices.v, devices.i, devices.g
+    sensed(x, equations.senses, v[0])
     if begin:
-        begun(laws, at, numbers[0], v[0])
+        begun(equations.laws, equations.at, equations.numbers[0], v[0])
     before = 0.0  # none yet
     for _ in range(iterations):
-        i[:], g[:] = 0.0, 0.0
-        evaluate(laws, at, numbers, v, np.zeros(1), i, g)
-        for row in range(size):
-            new[row] = b[row]
-            for column in range(size):
-                matrix[row, column] = G[row, column]
-        add_slopes(matrix, senses, drives, g[0])
-        for inject in range(injects):
-            ahead = i[0, inject]
+        _evaluated(equations, devices)
+        _jacobian(equations, 0.0, g[0], matrix)
+        new[:] = equations.b
+        for inject in range(len(drives)):
+            offset = i[0, inject]
             for port in range(ports):
-                ahead -= g[0, inject, port] * v[0, port]
+                offset -= g[0, inject, port] * v[0, port]
             plus, minus = drives[inject]
             if plus >= 0:
-                new[plus] -= ahead
+                new[plus] -= offset
             if minus >= 0:
-                new[minus] += ahead
+                new[minus] += offset
         factored(matrix, pivots)
         solve_factored(matrix, pivots, new)
-        step = 0.0
-        for one in range(size):
-            if not math.isfinite(new[one]):
-                return False
-            step = max(step, abs(new[one] - x[one]) / (volt + relative * abs(new[one])))
-            x[one] = new[one]
-        sensed(x, senses, free)
-        held = False
-        for port in range(ports):
-            new_v[port] = free[port]
-        limited(laws, at, numbers[0], new_v, v[0])
-        for port in range(ports):
-            held = held or new_v[port] != free[port]
-            v[0, port] = new_v[port]
-        if held:
-            before = 0.0  # none yet
+        step = _advance(new, x, tolerances)
+        if not math.isfinite(step):
+            return False
+        if _limit_ports(equations, x, v[0], free, new_v):
+            before = 0.0
             continue
-        if step <= 1.0 or (step < _CONTRACTS * before and step * step <= before):
-            _left_over(laws, at, numbers, senses, drives, G, b, 1.0, 0.0, x, v, i, g, residual)
-            largest, most = 0.0, 1.0
-            for one in range(size):
-                largest, most = max(largest, abs(residual[one])), max(most, abs(x[one]))
-            if largest < (1.0 if step <= 1.0 else _FORESEEN) * ampere * most:
+        if will_settle(step, curvature(step, before)):
+            _residual(equations, whole, x, devices, residual)
+            if _is_balanced(x, residual, tolerances.ampere if step <= 1.0 else _FORESEEN * tolerances.ampere):
                 return True
         before = step
     return False
