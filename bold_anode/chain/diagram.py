@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from bold_anode.frame.plots import Axes, Handle, Plot, Scale, both_ways, decades, px, round_steps
+from bold_anode.frame.plots import Axes, Handle, Plot, Scale, Ticks, both_ways, decades, px, round_steps
 from thermionic.amplifier import (
     AnodeDiagram,
     CompositeDiagram,
@@ -68,8 +68,10 @@ def _plot(diagram: AnodeDiagram, tube: str, written: Callable[[float], str]) -> 
         ("anode to cathode, V", "anode current, mA", ""),
         lines,
         labels,
-        [(v, f"{v:g}") for v in round_steps(diagram.most_volt)],
-        [(i, f"{i * 1e3:g}") for i in round_steps(diagram.most_ampere)],
+        Ticks(
+            [(v, f"{v:g}") for v in round_steps(diagram.most_volt)],
+            [(i, f"{i * 1e3:g}") for i in round_steps(diagram.most_ampere)],
+        ),
         key,
         diagram.operating_point,
     )
@@ -106,8 +108,10 @@ def _composite_plot(diagram: CompositeDiagram, written: Callable[[float], str]) 
         ("anode of side a from idle, V", "side a less side b, mA", ""),
         lines,
         labels,
-        [(v, f"{v:+g}" if v else "0") for v in both_ways(volts)],
-        [(i, f"{i * 1e3:+g}" if i else "0") for i in both_ways(amperes)],
+        Ticks(
+            [(v, f"{v:+g}" if v else "0") for v in both_ways(volts)],
+            [(i, f"{i * 1e3:+g}" if i else "0") for i in both_ways(amperes)],
+        ),
         [
             ("ac", f"load line of {load} anode to anode"),
             ("swing", f"swing at {written(diagram.swing_output)} out"),
@@ -135,10 +139,12 @@ def _balance_plot(balance: PairBalance) -> Plot:
             phase.curve("dc", balance.hertz, balance.phase_degrees, "phase", "°"),
         ],
         [],
-        decades(10.0, 100e3),
-        [(v, f"{v:+g}" if v else "0") for v in both_ways(db)],
+        Ticks(
+            decades(10.0, 100e3),
+            [(v, f"{v:+g}" if v else "0") for v in both_ways(db)],
+            phase.ticks_right((v, f"{v:+g}" if v else "0") for v in both_ways(degrees)),
+        ),
         [("ac", "level"), ("dc", "phase")],
-        right=phase.ticks_right((v, f"{v:+g}" if v else "0") for v in both_ways(degrees)),
     )
 
 

@@ -14,7 +14,7 @@ from bold_anode.amps import operations
 from bold_anode.amps.rooms import Shown, after, owned, seen
 from bold_anode.amps.solved import solved
 from bold_anode.frame.figures import Figure
-from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, decades, drawn
+from bold_anode.frame.plots import HALF, Axes, Plot, Scale, Ticks, both_ways, decades, drawn
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier
@@ -103,10 +103,12 @@ def _loop_plot(case: LoadCase) -> Plot:
             phase.line("ideal", ((_FREQUENCIES.least, -180.0), (_FREQUENCIES.most, -180.0))),
         ],
         [],
-        decades(_FREQUENCIES.least, _FREQUENCIES.most),
-        [(float(v), f"{v:+g}" if v else "0") for v in np.arange(_FLOOR, _CEILING + 1, 20.0)],
+        Ticks(
+            decades(_FREQUENCIES.least, _FREQUENCIES.most),
+            [(float(v), f"{v:+g}" if v else "0") for v in np.arange(_FLOOR, _CEILING + 1, 20.0)],
+            phase.ticks_right((v, f"{v:+g}" if v else "0") for v in both_ways([0.0, 90.0, 180.0, 270.0])),
+        ),
         [("ac", "loop gain"), ("second", "phase"), ("limit", "a loop gain of 1"), ("ideal", "turned round")],
-        right=phase.ticks_right((v, f"{v:+g}" if v else "0") for v in both_ways([0.0, 90.0, 180.0, 270.0])),
     )
 
 
@@ -122,8 +124,10 @@ def _gain_plot(both: WithAndWithout) -> Plot:
             axes.curve("ac", both.hertz, closed, "with feedback", "dB"),
         ],
         [],
-        decades(_SWEPT.least, _SWEPT.most),
-        [(float(v), f"{v:+g}" if v else "0") for v in np.arange(most - 60.0, most + 1, 10.0)],
+        Ticks(
+            decades(_SWEPT.least, _SWEPT.most),
+            [(float(v), f"{v:+g}" if v else "0") for v in np.arange(most - 60.0, most + 1, 10.0)],
+        ),
         [("ac", "with"), ("second", "without")],
     )
 
@@ -140,8 +144,7 @@ def _impedance_plot(both: WithAndWithout) -> Plot:
             axes.curve("ac", both.hertz, both.closed_ohm, "with feedback", "Ω"),
         ],
         [],
-        decades(_SWEPT.least, _SWEPT.most),
-        decades(float(least), float(most)),
+        Ticks(decades(_SWEPT.least, _SWEPT.most), decades(float(least), float(most))),
         [("ac", "with"), ("second", "without")],
     )
 

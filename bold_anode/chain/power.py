@@ -9,7 +9,7 @@ import numpy as np
 from bold_anode.amps.rooms import Shown
 from bold_anode.amps.studies import shown as study_shown
 from bold_anode.frame.figures import Figure
-from bold_anode.frame.plots import THIRD, Axes, Plot, Scale, decades, drawn
+from bold_anode.frame.plots import THIRD, Axes, Plot, Scale, Ticks, decades, drawn
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.performance.power import LevelSweep, level_sweeps
@@ -56,8 +56,7 @@ def _plot(amplifier: SolvedAmplifier, sweep: LevelSweep) -> Plot:
         (f"output at {_hertz(sweep.hertz)}, {unit}{'' if unit == 'W' else ' rms'}", "distortion, %", ""),
         lines,
         [],
-        decades(float(least), float(most)),
-        decades(_LEAST, 100.0),
+        Ticks(decades(float(least), float(most)), decades(_LEAST, 100.0)),
         key,
     )
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from bold_anode.amps.rooms import Shown
 from bold_anode.frame.figures import Figure
-from bold_anode.frame.plots import HALF, THIRD, Axes, Plot, Scale, both_ways, decades, drawn, round_steps
+from bold_anode.frame.plots import HALF, THIRD, Axes, Plot, Scale, Ticks, both_ways, decades, drawn, round_steps
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.solved import REFERENCE_HERTZ
@@ -52,12 +52,14 @@ def _response_plot(found: Sweep) -> Plot:
             level.curve("ac", found.hertz, found.decibels, "level", "dB"),
         ],
         [],
-        decades(LOWEST, HIGHEST),
-        [(float(v), f"{v:+g}" if v else "0") for v in np.arange(_FLOOR, most + 1, 5.0)],
-        [("ac", "level"), ("second", "phase")],
-        right=phase.ticks_right(
-            (v, f"{v:+g}" if v else "0") for v in both_ways([90.0 * n for n in range(int(turned / 90.0) + 1)])
+        Ticks(
+            decades(LOWEST, HIGHEST),
+            [(float(v), f"{v:+g}" if v else "0") for v in np.arange(_FLOOR, most + 1, 5.0)],
+            phase.ticks_right(
+                (v, f"{v:+g}" if v else "0") for v in both_ways([90.0 * n for n in range(int(turned / 90.0) + 1)])
+            ),
         ),
+        [("ac", "level"), ("second", "phase")],
     )
 
 
@@ -78,10 +80,12 @@ def _impedance_plot(found: Sweep) -> Plot:
             axes.curve("ac", found.hertz, ohm, "impedance", "Ω"),
         ],
         [],
-        decades(LOWEST, HIGHEST),
-        decades(float(least), float(most)),
+        Ticks(
+            decades(LOWEST, HIGHEST),
+            decades(float(least), float(most)),
+            damping.ticks_right(decades(damping.up.least, damping.up.most)),
+        ),
         [("ac", "impedance"), ("second", f"damping factor, {display(found.load_ohm, Quantity.RESISTANCE)} over it")],
-        right=damping.ticks_right(decades(damping.up.least, damping.up.most)),
     )
 
 
@@ -103,8 +107,10 @@ def _square_plot(square: SquareWave) -> Plot:
             axes.curve("ac", square.seconds, square.volts, "at the load", "V"),
         ],
         [],
-        [(v / scale, f"{v:g}") for v in round_steps(period * scale, 5)],
-        [(v, f"{v:+g}" if v else "0") for v in both_ways(steps)],
+        Ticks(
+            [(v / scale, f"{v:g}") for v in round_steps(period * scale, 5)],
+            [(v, f"{v:+g}" if v else "0") for v in both_ways(steps)],
+        ),
         [],
     )
 

@@ -12,7 +12,7 @@ from bold_anode.amps.studies import Arguments, Study, plain
 from bold_anode.chain.comparison import HEADS, cells
 from bold_anode.frame.figures import Figure
 from bold_anode.frame.parsing import whole_number
-from bold_anode.frame.plots import HALF, Axes, Scale, both_ways, decades, drawn, round_steps
+from bold_anode.frame.plots import HALF, Axes, Scale, Ticks, both_ways, decades, drawn, round_steps
 from bold_anode.frame.requests import Request
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier, solve
@@ -93,8 +93,11 @@ def _show_two_tones(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
     plot = axes.plot(
         "Intermodulation against output",
         (f"output of a lone tone of the same peak, {unit}{'' if unit == 'W' else ' rms'}", "intermodulation, %", ""),
-        lines, [], decades(float(least), float(most)), decades(0.01, 100.0), key,
-    )  # fmt: skip
+        lines,
+        [],
+        Ticks(decades(float(least), float(most)), decades(0.01, 100.0)),
+        key,
+    )
     figures = [
         Figure(f"{_pair(one)}, at {amplifier.load.written(one['outputs'][-2])}", f"{one['fractions'][-2]:.2%}")
         for one in pairs
@@ -123,9 +126,14 @@ def _show_burst(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str,
     plot = axes.plot(
         "Bias of every tube after a burst",
         ("after the burst, ms", "bias from idle, V", ""),
-        lines, [], [(v / 1e3, f"{v:g}") for v in round_steps(1e3 * length, 5)],
-        [(v, f"{v:+g}" if v else "0") for v in both_ways(round_steps(most * 1.1, 3))], key,
-    )  # fmt: skip
+        lines,
+        [],
+        Ticks(
+            [(v / 1e3, f"{v:g}") for v in round_steps(1e3 * length, 5)],
+            [(v, f"{v:+g}" if v else "0") for v in both_ways(round_steps(most * 1.1, 3))],
+        ),
+        key,
+    )
     rows = [
         {
             "part": one["part"],

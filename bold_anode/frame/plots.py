@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from django.template import loader
@@ -45,6 +46,14 @@ class Handle:
     x: str
     y: str
     words: str
+
+
+class Ticks(NamedTuple):
+    """What is written beside the axes: values and words across and up, and labels for a second scale on the right."""
+
+    across: Iterable[tuple[float, str]]
+    up: Iterable[tuple[float, str]]
+    right: Iterable[Label] = ()
 
 
 @dataclass(frozen=True)
@@ -207,14 +216,12 @@ class Axes:
         titles: tuple[str, str, str],
         lines: list[Line],
         labels: list[Label],
-        across: Iterable[tuple[float, str]],
-        up: Iterable[tuple[float, str]],
+        ticks: Ticks,
         key: list[tuple[str, str]],
         point: tuple[float, float] | None = None,
-        right: tuple[Label, ...] = (),
     ) -> Plot:
         """The diagram with its frame, grid and axes."""
-        across, up = list(across), list(up)
+        across, up, right = list(ticks.across), list(ticks.up), tuple(ticks.right)
         grid = [f"M{self.x(value):.1f} {TOP:g}v{self.height:g}" for value, _ in across]
         grid += [f"M{LEFT:g} {self.y(value):.1f}h{self.width:g}" for value, _ in up]
         return Plot(

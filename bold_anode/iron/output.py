@@ -9,7 +9,7 @@ import numpy as np
 from bold_anode.amps.rooms import Shown
 from bold_anode.amps.studies import shown as study_shown
 from bold_anode.frame.figures import Figure
-from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, decades, drawn, round_steps
+from bold_anode.frame.plots import HALF, Axes, Plot, Scale, Ticks, both_ways, decades, drawn, round_steps
 from bold_anode.frame.requests import Request
 from bold_anode.iron.models import SOURCES
 from bold_anode.iron.operations import origins_of
@@ -103,10 +103,12 @@ def _reflected_plot(seen: Reflected, wanted: float) -> Plot:
             axes.curve("ac", seen.hertz, seen.ohm, "primary", "Ω"),
         ],
         [],
-        decades(10.0, 100e3),
-        decades(float(least), float(most)),
+        Ticks(
+            decades(10.0, 100e3),
+            decades(float(least), float(most)),
+            phase.ticks_right((v, f"{v:+g}" if v else "0") for v in both_ways([0.0, 45.0, 90.0])),
+        ),
         [("ac", "size"), ("second", "phase"), ("ideal", "nominal")],
-        right=phase.ticks_right((v, f"{v:+g}" if v else "0") for v in both_ways([0.0, 45.0, 90.0])),
     )
 
 
@@ -122,8 +124,10 @@ def _cycle_plot(cycle: SaturatingCycle) -> Plot:
             axes.curve("ac", across, cycle.magnetising, "magnetising", "A"),
         ],
         [],
-        [(v / 1e3, f"{v:g}") for v in round_steps(1e3 / cycle.hertz, 4)],
-        [(v / 1e3, f"{v:+g}" if v else "0") for v in both_ways(round_steps(1e3 * most, 3))],
+        Ticks(
+            [(v / 1e3, f"{v:g}") for v in round_steps(1e3 / cycle.hertz, 4)],
+            [(v / 1e3, f"{v:+g}" if v else "0") for v in both_ways(round_steps(1e3 * most, 3))],
+        ),
         [("ac", "magnetises the core"), ("second", "into the load")],
     )
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from bold_anode.amps.studies import Arguments, Study
 from bold_anode.frame.figures import Figure
-from bold_anode.frame.plots import HALF, Axes, Scale, drawn, round_steps
+from bold_anode.frame.plots import HALF, Axes, Scale, Ticks, drawn, round_steps
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.iron.output import output_transformer
@@ -72,8 +72,7 @@ def _show_lows(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, 
             axes.curve("ac", result["hertz"], watts, "full output", "W"),
         ],
         [],
-        _TICKS,
-        [(v, f"{v:g}") for v in steps],
+        Ticks(_TICKS, [(v, f"{v:g}") for v in steps]),
         [("ac", "full output"), ("ideal", "that at 1 kHz")],
     )
     return {

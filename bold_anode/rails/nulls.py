@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from bold_anode.amps.studies import Arguments, Study
-from bold_anode.frame.plots import HALF, Axes, drawn, round_steps
+from bold_anode.frame.plots import HALF, Axes, Ticks, drawn, round_steps
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.ports import block_at
@@ -28,9 +28,13 @@ def _plots(result: Any, title: str, across: str, span: tuple[float, float], tick
         for kind, one in named
     ]
     plot = axes.plot(
-        title, (across, "hum, mV rms", ""), lines, [], ticks, [(v, f"{v:g}") for v in round_steps(most, 4)],
+        title,
+        (across, "hum, mV rms", ""),
+        lines,
+        [],
+        Ticks(ticks, [(v, f"{v:g}") for v in round_steps(most, 4)]),
         [(kind, one["designator"]) for kind, one in named],
-    )  # fmt: skip
+    )
     return drawn([plot], first=first)
 
 

@@ -12,7 +12,7 @@ from django.views.decorators.http import require_POST
 from bold_anode.amps import studies
 from bold_anode.amps.rooms import Shown, after, seen
 from bold_anode.amps.studies import Arguments, Study, plain
-from bold_anode.frame.plots import HALF, Axes, Plot, both_ways, drawn, round_steps
+from bold_anode.frame.plots import HALF, Axes, Plot, Ticks, both_ways, drawn, round_steps
 from bold_anode.frame.requests import Request
 from bold_anode.rails import operations
 from bold_anode.tasks.kinds import Report
@@ -109,9 +109,13 @@ def _curves(result: Any, rails: list[dict[str, Any]]) -> Plot:
         key.append((kind, words))
     steps = [v for v in both_ways(round_steps(max(-deepest, highest), 4)) if deepest <= v <= highest]
     return axes.plot(
-        "Every rail under a burst", ("from where the burst begins, s", "from rest, %", ""), lines, [],
-        [(v, f"{v:g}") for v in round_steps(end, 4)], [(v, f"{v:+g}" if v else "0") for v in steps], key,
-    )  # fmt: skip
+        "Every rail under a burst",
+        ("from where the burst begins, s", "from rest, %", ""),
+        lines,
+        [],
+        Ticks([(v, f"{v:g}") for v in round_steps(end, 4)], [(v, f"{v:+g}" if v else "0") for v in steps]),
+        key,
+    )
 
 
 def _make_buys(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:

@@ -10,7 +10,7 @@ import numpy as np
 
 from bold_anode.amps.studies import Arguments, Study, plain
 from bold_anode.frame.figures import Figure
-from bold_anode.frame.plots import HALF, Axes, Plot, Scale, both_ways, drawn, round_steps
+from bold_anode.frame.plots import HALF, Axes, Plot, Scale, Ticks, both_ways, drawn, round_steps
 from bold_anode.tasks.kinds import Report
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.ports import block_at
@@ -106,9 +106,13 @@ def _rails(
         key.append((kind, words))
     steps = round_steps(max(most, -least), 5)
     return axes.plot(
-        title, (across, "volts", ""), lines, [], ticks,
-        [(v, f"{v:g}") for v in (both_ways(steps) if least < 0 else steps) if least <= v <= most], key,
-    )  # fmt: skip
+        title,
+        (across, "volts", ""),
+        lines,
+        [],
+        Ticks(ticks, [(v, f"{v:g}") for v in (both_ways(steps) if least < 0 else steps) if least <= v <= most]),
+        key,
+    )
 
 
 def _peaks(amplifier: SolvedAmplifier, on: dict[str, Any]) -> list[dict[str, Any]]:

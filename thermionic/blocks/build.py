@@ -13,13 +13,13 @@ from thermionic import devices
 from thermionic.blocks.base import Block
 from thermionic.blocks.building import Build, Facet
 from thermionic.blocks.facets import (
-    Bias,
     Copper,
     Core,
     RectifierUse,
     TubeUse,
     Winding,
 )
+from thermionic.blocks.placing import ALONE, Electrodes, Position, Setting
 from thermionic.blocks.ports import split
 from thermionic.circuit.netlist import GROUND, Part
 from thermionic.errors import DesignRefused
@@ -310,28 +310,20 @@ class Bench:
     def tubes(
         self,
         sections: Iterable[str],
+        electrodes: Electrodes,
         *,
-        anode: str,
-        grid: str,
-        cathode: str,
-        screen: str = "",
         source: str,
+        setting: Setting,
         output: str = "",
-        bias: Bias,
-        knob: str = "",
-        knob_raises: int = -1,
         leak: str = "",
-        side: str = "",
-        scale: float = 1.0,
-        stopper: str = "grid_stopper",
-        grid_port: str = "grid",
-        role: str = "",
+        position: Position = ALONE,
     ) -> None:
-        """Sections side by side at one position, each with a grid stopper of its own if there is one.
+        """Sections side by side, each with a grid stopper of its own if there is one.
 
-        ``screen`` is the node of a pentode's screen, or "" to strap it as a triode. ``knob`` names the field that
-        sets the current. Raises UnknownTube for a section that is not there, DesignRefused for one that is no
-        amplifier.
+        The signal comes from ``source``, before any coupling, and leaves at ``output``, by default the anode;
+        ``leak`` is the field of the grid leak.
+
+        Raises UnknownTube for a section that is not there, DesignRefused for one that is no amplifier.
         """
         sections = tuple(sections)
         for place, section in enumerate(sections):
@@ -342,34 +334,29 @@ class Bench:
                 raise DesignRefused(
                     f"{self.block.id}: {section} is a {unit.kind} of {type_.type}, which amplifies nothing."
                 )
-            port = grid_port if len(sections) == 1 else f"{grid_port}_{place + 1}"
-            own_grid = grid
-            if stopper and getattr(self.block, stopper, None) is not None:
-                own_grid = self.node(port, side)
-                self.fit(stopper, grid, own_grid, side)
+            port = position.grid_port if len(sections) == 1 else f"{position.grid_port}_{place + 1}"
+            nodes = electrodes.of(unit.kind, self._stopped(electrodes.grid, port, position))
             name = envelope.upper() + (letter if self._build.sections_used.get(envelope, 1) > 1 else "")
-            nodes = {"anode": anode, "grid": own_grid, "cathode": cathode}
-            if unit.kind == "pentode":
-                nodes = {"anode": anode, "screen": screen or anode, "grid": own_grid, "cathode": cathode}
-            device = type_.device(unit, scale)
-            self._build.add(Part(name, device, tuple(nodes.values()), self.path(), side))
+            device = type_.device(unit, position.scale)
+            self._build.add(Part(name, device, tuple(nodes.values()), self.path(), position.side))
             assert unit.limits is not None
             self.say(
                 TubeUse(
-                    self.block.id,
-                    name,
-                    envelope,
-                    type_,
-                    unit.kind,
-                    nodes,
-                    unit.limits,
-                    bias,
-                    knob if knob.startswith("blocks/") else self.path(knob) if knob else "",
-                    knob_raises,
-                    side or role,
-                    source,
-                    output or anode,
-                    self.path(leak) if leak else "",
-                    letter,
+                    block=self.block.id, part=name, envelope=envelope, type=type_, unit=unit.kind, nodes=nodes,
+                    limits=unit.limits, bias=setting.bias, knob=self._knob_path(setting.knob),
+                    knob_raises=setting.raises, side=position.side or position.role, source_node=source,
+                    output=output or electrodes.anode, leak=self.path(leak) if leak else "", section=letter,
                 )
-            )
+            )  # fmt: skip
+
+    def _stopped(self, grid: str, port: str, position: Position) -> str:
+        """The node of a tube's own grid: behind its stopper, if it has one."""
+        if not position.stopper or getattr(self.block, position.stopper, None) is None:
+            return grid
+        behind = self.node(port, position.side)
+        self.fit(position.stopper, grid, behind, position.side)
+        return behind
+
+    def _knob_path(self, knob: str) -> str:
+        """The path of a knob, which may be another block's."""
+        return knob if not knob or knob.startswith("blocks/") else self.path(knob)

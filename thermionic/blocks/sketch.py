@@ -50,6 +50,21 @@ class Mark:
 
 
 @dataclass(frozen=True)
+class Says:
+    """What is written and spoken of a part, see Mark; ``spoken`` is its name, by default its field's title."""
+
+    text: str = ""
+    main: str = ""
+    spoken: str = ""
+    designator: str = ""
+    count: int = 1
+    heat: bool = False
+
+
+NOTHING = Says()
+
+
+@dataclass(frozen=True)
 class Symbol:
     """A symbol that cannot be selected."""
 
@@ -222,17 +237,18 @@ class Sketch:
     # Parts.
 
     def mark(
-        self, name: str, symbol: str, x: float, y: float, *, label: LabelAt | None = None, size: tuple[float, float],
-        text: str = "", main: str = "", turn: int = 0, spoken: str = "", heat: bool = False, designator: str = "",
-        count: int = 1,
+        self, name: str, symbol: str, at: tuple[float, float], *, size: tuple[float, float],
+        label: LabelAt | None = None, turn: int = 0, says: Says = NOTHING,
     ) -> None:  # fmt: skip
         """A part that can be selected: the field ``name`` of the block, or the block itself for ""."""
         path = f"blocks/{self.block.id}" + (f"/{name}" if name else "")
-        at = label or (15, 0, "start")
+        label_x, label_y, anchor = label or (15, 0, "start")
         self.marks.append(
-            Mark(path, self.side, symbol, x, self._y(y), size if not turn else (size[1], size[0]),
-                 (at[0], -at[1] if self._flip else at[1], at[2]), spoken or self._title(name), text, main, designator,
-                 turn, self._flip, heat, count)
+            Mark(
+                path, self.side, symbol, at[0], self._y(at[1]), size if not turn else (size[1], size[0]),
+                (label_x, -label_y if self._flip else label_y, anchor), says.spoken or self._title(name), says.text,
+                says.main, says.designator, turn, self._flip, says.heat, says.count,
+            )
         )  # fmt: skip
 
     def _title(self, name: str) -> str:
@@ -253,8 +269,15 @@ class Sketch:
         kind = f"{part.symbol}-polarised" if polarised else part.symbol
         size = (24.0, 56.0) if kind == "choke" and turn else (30.0, 56.0)
         at = label or ((0, -31, "middle") if turn else (15, 0, "start"))
-        self.mark(name, kind, x, y, label=at, size=size, turn=turn, main=f"blocks/{self.block.id}/{name}/{part.main}",
-                  heat=part.symbol in ("resistor", "choke"))  # fmt: skip
+        self.mark(
+            name,
+            kind,
+            (x, y),
+            size=size,
+            label=at,
+            turn=turn,
+            says=Says(main=f"blocks/{self.block.id}/{name}/{part.main}", heat=part.symbol in ("resistor", "choke")),
+        )
         return True
 
     def reach(self, name: str) -> float:
@@ -289,8 +312,14 @@ class Sketch:
         top, x = SUPPLY_RAIL, 130.0  # past the name of what else hangs on its input
         self.start(reference, 0, top)
         self.wire((0, top), (x - 30, top))
-        self.mark("", "box", x, top, text=text, label=(0, 42, "middle"), size=(60, 44),
-                  main=f"blocks/{self.block.id}/{main}")  # fmt: skip
+        self.mark(
+            "",
+            "box",
+            (x, top),
+            size=(60, 44),
+            label=(0, 42, "middle"),
+            says=Says(text=text, main=f"blocks/{self.block.id}/{main}"),
+        )
         self.wire((x + 30, top), (x + 60, top))
         x += 60
         if getattr(self.block, output):
@@ -316,8 +345,14 @@ class Sketch:
         kind = self.kinds.get(first, "triode")
         envelopes = list(dict.fromkeys(one.partition(".")[0] for one in sections))
         text = self.types[first] + (f" ×{len(sections)}" if len(sections) > 1 else "")
-        self.mark("", kind, x, y, text=text, label=label or (36, -6, "start"), size=(66, 66), spoken="tube",
-                  count=len(envelopes), designator=",".join(sections))  # fmt: skip
+        self.mark(
+            "",
+            kind,
+            (x, y),
+            size=(66, 66),
+            label=label or (36, -6, "start"),
+            says=Says(text=text, spoken="tube", designator=",".join(sections), count=len(envelopes)),
+        )
 
     def volts(self, port: str, x: float, y: float, kind: str = "ht", anchor: str = "start") -> None:
         """A node's voltage beside it; ``y`` is its baseline before mirroring."""

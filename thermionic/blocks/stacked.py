@@ -8,8 +8,9 @@ from thermionic.blocks.base import Block
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
 from thermionic.blocks.fields import Capacitor, Resistor, Sections, named
+from thermionic.blocks.placing import Electrodes, Position, Setting
 from thermionic.blocks.ports import Flow, RailRef, SignalRef
-from thermionic.blocks.sketch import BIAS, CATHODE, EARTH, SIGNAL, Sketch
+from thermionic.blocks.sketch import BIAS, CATHODE, EARTH, SIGNAL, Says, Sketch
 from thermionic.blocks.stages import BYPASS, COUPLING
 from thermionic.circuit.netlist import GROUND
 
@@ -46,9 +47,13 @@ class StackedStage(Block):
         bench.fit("grid_leak", at, GROUND)
         cathode, anode = bench.node("cathode"), bench.node("anode")
         bench.tubes(
-            self.tubes, anode=anode, grid=at, cathode=cathode, source=source, output=output, bias=Bias.CATHODE,
-            knob="cathode_resistor/ohm", leak="grid_leak" if self.grid_leak else "",
-        )  # fmt: skip
+            self.tubes,
+            Electrodes(anode=anode, grid=at, cathode=cathode),
+            source=source,
+            setting=Setting(Bias.CATHODE, "cathode_resistor/ohm"),
+            output=output,
+            leak="grid_leak" if self.grid_leak else "",
+        )
         bench.fit("cathode_resistor", cathode, GROUND)
         bench.fit("cathode_bypass", cathode, GROUND)
         return anode
@@ -56,9 +61,13 @@ class StackedStage(Block):
     def upper(self, bench: Bench, anode: str, grid: str, cathode: str, output: str, knob: str = "") -> None:
         """Compile the upper tube."""
         bench.tubes(
-            self.tubes_upper, anode=anode, grid=grid, cathode=cathode, source=bench.take("input"), output=output,
-            bias=Bias.CATHODE, knob=knob, stopper="", grid_port="upper_grid", role="upper",
-        )  # fmt: skip
+            self.tubes_upper,
+            Electrodes(anode=anode, grid=grid, cathode=cathode),
+            source=bench.take("input"),
+            setting=Setting(Bias.CATHODE, knob),
+            output=output,
+            position=Position(role="upper", stopper="", grid_port="upper_grid"),
+        )
 
     def draw_lower(self, pen: Sketch) -> float:
         """The lower tube with what is around it. Returns the tubes' x."""
@@ -95,11 +104,10 @@ class StackedStage(Block):
         pen.mark(
             "",
             pen.kinds.get(self.tubes_upper[0], "triode"),
-            tube,
-            UPPER,
+            (tube, UPPER),
             size=(66, 66),
-            spoken="upper tube",
-            text=pen.types[self.tubes_upper[0]],
             label=(37, -6, "start"),
-            designator=",".join(self.tubes_upper),
+            says=Says(
+                text=pen.types[self.tubes_upper[0]], spoken="upper tube", designator=",".join(self.tubes_upper)
+            ),
         )

@@ -10,8 +10,9 @@ from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
 from thermionic.blocks.fields import Capacitor, Choke, CurrentSourcePart, FilamentSupply, Led, Resistor, named
+from thermionic.blocks.placing import Electrodes, Position, Setting
 from thermionic.blocks.ports import BiasRef, Flow, RailRef, ScreenRef, TapRef
-from thermionic.blocks.sketch import ANODE, BIAS, CATHODE, EARTH, LOAD, RAIL, SIGNAL, Sketch
+from thermionic.blocks.sketch import ANODE, BIAS, CATHODE, EARTH, LOAD, RAIL, SIGNAL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.tubes import TubeType
 
@@ -141,9 +142,13 @@ class CathodeStage(Block):
         knob = bench.knob(bias) if getattr(self, bias) else "cathode_resistor/ohm" if self.cathode_resistor else ""
         emitter = bench.filament("filament", sections, cathode, side)
         bench.tubes(
-            sections, anode=anode, grid=at, cathode=emitter, screen=screen, source=source, bias=self._bias(),
-            knob=knob, leak="grid_leak" if self.grid_leak else "", side=side, scale=scale,
-        )  # fmt: skip
+            sections,
+            Electrodes(anode=anode, grid=at, cathode=emitter, screen=screen),
+            source=source,
+            setting=Setting(self._bias(), knob),
+            leak="grid_leak" if self.grid_leak else "",
+            position=Position(side=side, scale=scale),
+        )
         self.cathode_parts(bench, cathode, side)
         bench.fit("screen_bypass", screen, GROUND, side) if screen else None
         if self.loaded:
@@ -191,8 +196,14 @@ class CathodeStage(Block):
         if not self.filament:
             return SIGNAL + 32
         y = SIGNAL + 32 + 14
-        pen.mark("filament", self.filament.symbol, tube, y, size=(48, 22), label=(28, -2, "start"),
-                 main=f"blocks/{self.id}/filament/track_ohm")  # fmt: skip
+        pen.mark(
+            "filament",
+            self.filament.symbol,
+            (tube, y),
+            size=(48, 22),
+            label=(28, -2, "start"),
+            says=Says(main=f"blocks/{self.id}/filament/track_ohm"),
+        )
         return y + 14
 
     def draw_cathode(self, pen: Sketch, tube: float) -> None:

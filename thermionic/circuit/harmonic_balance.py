@@ -129,10 +129,9 @@ def balance_alike(
     Raises BudgetSpent.
     """
     equations = Equations(spectrum, impedance, open_volts, currents)
-    source = equations.source
     every = np.arange(len(open_volts))
     v = equations.reals(start)
-    residual, current, g = equations.evaluate(v, source, every)
+    residual, current, g = equations.evaluate(v, equations.source, every)
     shared = _factored(equations.jacobian(g[:1], every[:1], np.float32)[0])
     own: Factors = {}
     size = np.linalg.norm(residual, axis=1)
@@ -155,7 +154,7 @@ def balance_alike(
         for halving in range(_ALIKE_HALVINGS):
             at = open_[trying]
             trial = v[at] + fraction[trying, None] * step[trying]
-            tried = equations.evaluate(trial, source[at], at)
+            tried = equations.evaluate(trial, equations.source[at], at)
             now = np.linalg.norm(tried[0], axis=1)
             better = now < (1 - 0.1 * fraction[trying]) * size[at]
             good = at[better]

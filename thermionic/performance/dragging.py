@@ -54,9 +54,9 @@ def _with_current(amplifier: SolvedAmplifier, use: TubeUse, wanted: float) -> De
         return amplifier.design
     if use.knob.endswith("/ohm"):
         now = float(amplifier.netlist[amplifier.compiled.designator(use.knob)].device.ohm)  # type: ignore[attr-defined]
-        return settled(amplifier.design, use.knob, wanted, use.block, now / 12, now * 12, amplifier, Series.E24)
+        return settled(amplifier.design, use.knob, wanted, use.block, (now / 12, now * 12), amplifier, Series.E24)
     other = next((one.knob for one in amplifier.compiled.tubes_of(use.block) if one.knob != use.knob), "")
-    return settled(amplifier.design, use.knob, wanted, use.block, 0.02, 1.0, amplifier, None, other)
+    return settled(amplifier.design, use.knob, wanted, use.block, (0.02, 1.0), amplifier, None, other)
 
 
 def _with_volt(amplifier: SolvedAmplifier, use: TubeUse, volt: float, ampere: float) -> Design:

@@ -19,11 +19,11 @@ def mean_current(amplifier: SolvedAmplifier, block_id: str) -> float:
 
 
 def settled(
-    design: Design, path: str, wanted: float, block_id: str, least: float, most: float, near: SolvedAmplifier,
+    design: Design, path: str, wanted: float, block_id: str, between: tuple[float, float], near: SolvedAmplifier,
     series: Series | None, also: str = "",
 ) -> Design:  # fmt: skip
-    """The design with the value at ``path`` at which the tubes of a block draw ``wanted`` amperes each, at the
-    nearest preferred value if of a ``series``. Raises ThermionicError."""
+    """The design with the value at ``path``, ``between`` two, at which the tubes of a block draw ``wanted`` amperes
+    each, at the nearest preferred value if of a ``series``. Raises ThermionicError."""
     from scipy.optimize import brentq  # takes a while to import, which nothing before the first page needs
 
     state = {"near": near}
@@ -39,7 +39,7 @@ def settled(
             return 1.0
         return float(np.log(max(mean_current(state["near"], block_id), 1e-9) / wanted))
 
-    low, high = np.log(least), np.log(most)
+    low, high = np.log(between)
     if np.sign(excess(low)) == np.sign(excess(high)):
         raise DesignRefused(f"No value of {path.split('/', 1)[1]} lets the tubes draw what they did.")
     value = float(np.exp(brentq(excess, low, high, xtol=3e-3, maxiter=_SOLVES, disp=False)))

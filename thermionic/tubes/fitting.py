@@ -294,6 +294,84 @@ def _need_points(points: Sequence[Point]) -> None:
         )
 
 
+@dataclass(frozen=True)
+class _PentodeFit:
+    """What a pentode is fitted to: points of it as such and ``strapped`` as a triode, output stages, cut-offs; the
+    ``known_mu`` of control grid to screen, if it is known."""
+
+    plain: list[Point]
+    strapped: list[Point]
+    outputs: Sequence[OutputStage]
+    cutoffs: Sequence[Cutoff]
+    known_mu: float | None
+
+    @property
+    def screen_volt(self) -> float:
+        return self.plain[0].screen_v or 0.0
+
+    @staticmethod
+    def coefficients(x: Vector) -> PentodeCoefficients:
+        """Those of the unknowns: logarithms, and two powers."""
+        mu, ex, kg1, kp, kvb, shield, ratio, line, sharpness, coarse, share = (float(u) for u in np.exp(x[:11]))
+        space = _space(mu, ex, kg1, kp, kvb, coarse, share)
+        # Next to nothing is nothing.
+        slope, drive = (float(u) if u > _LEAST_POWER else 0.0 for u in x[11:])
+        return PentodeCoefficients(space, shield, ratio / (1 + ratio), line, sharpness, slope, drive)
+
+    def rows(self, x: Vector) -> Vector:
+        """What the points are missed by."""
+        pentode = Pentode(self.coefficients(x))
+        plain = _point_rows(pentode, self.plain, _PENTODE_ACCURACY)
+        return np.array(plain + _point_rows(pentode, self.strapped, _STRAPPED_ACCURACY))
+
+    def residuals(self, x: Vector) -> Vector:
+        """What everything is missed by, and how unusual the coefficients are."""
+        pentode = Pentode(self.coefficients(x))
+        missed = [*self.rows(x), *_cutoff_rows(pentode, self.cutoffs)]
+        for stage in self.outputs:
+            missed += _output_rows(pentode, stage)
+        mu, ex, _, kp, kvb, shield, _, line, sharpness, coarse, share = (float(value) for value in np.exp(x[:11]))
+        missed += _family_rows(mu, ex, kp, kvb)
+        missed.append(float(np.log(sharpness / _SHARPNESS[0])) / _SHARPNESS[1])
+        missed.append(float(np.log(shield / 25.0)) / _SHIELD_WIDTH)
+        missed += [float(x[11]) / _SLOPE_WIDTH, float(x[12]) / _DRIVE_WIDTH]
+        missed += _coarse_rows(coarse, share, _is_remote(self.cutoffs))
+        full = np.sum(pentode.currents(np.array([0.0, self.screen_volt, self.screen_volt]))[0][1:])
+        usual_line = _LINE * full / self.screen_volt**1.5
+        missed.append(float(np.log(line / usual_line)) / _LINE_WIDTH)
+        if self.known_mu:
+            missed.append(float(np.log(mu / self.known_mu)) / 0.04)
+        return np.array(missed)
+
+    def starts(self) -> list[Vector]:
+        """Unknowns to begin with."""
+        ratio = float(np.median([point.screen_a / point.anode_a for point in self.plain if point.screen_a]))
+        starts = []
+        for mu in [self.known_mu] if self.known_mu else [8.0, 18.0, 35.0]:
+            for shield in (10.0, 60.0):
+                kg1 = 700.0 * 8.0 / mu
+                line = _LINE * 2 * self.plain[0].anode_a / self.screen_volt**1.5
+                some = _REMOTE_SHARE if _is_remote(self.cutoffs) else _COARSE_SHARE
+                logs = np.log([mu, 1.4, kg1, 40.0 + 6.0 * mu, 300.0, shield, ratio, line, 2.0, _COARSE, some])
+                starts.append(np.append(logs, [0.05, 0.1]))
+        return starts
+
+
+def _output_rows(pentode: Pentode, stage: OutputStage) -> list[float]:
+    """What a published output stage is missed by."""
+    solved = solve_output(pentode, stage)
+    trust = 0.5 if stage.unsure else 1.0
+    missed = [
+        trust * float(np.log(max(solved.power_w, 1e-6) / stage.power_w)) / _OUTPUT_POWER,
+        trust * (solved.thd - stage.thd) / _OUTPUT_DISTORTION,
+    ]
+    if stage.anode_max_a:
+        missed.append(trust * float(np.log(solved.anode_max_a / stage.anode_max_a)) / _OUTPUT_ANODE)
+    if stage.screen_max_a:
+        missed.append(trust * float(np.log(solved.screen_max_a / stage.screen_max_a)) / _OUTPUT_SCREEN)
+    return missed
+
+
 def fit_pentode(
     points: Sequence[Point],
     outputs: Sequence[OutputStage] = (),
@@ -321,67 +399,17 @@ def fit_pentode(
                 "These points cannot determine a pentode: give points at two or more grid voltages, or the "
                 "transconductance."
             )
-
-    def coefficients(x: Vector) -> PentodeCoefficients:
-        mu, ex, kg1, kp, kvb, shield, ratio, line, sharpness, coarse, share = (float(u) for u in np.exp(x[:11]))
-        space = _space(mu, ex, kg1, kp, kvb, coarse, share)
-        # Next to nothing is nothing.
-        slope, drive = (float(u) if u > _LEAST_POWER else 0.0 for u in x[11:])
-        return PentodeCoefficients(space, shield, ratio / (1 + ratio), line, sharpness, slope, drive)
-
-    def rows(x: Vector) -> Vector:
-        pentode = Pentode(coefficients(x))
-        return np.array(
-            _point_rows(pentode, plain, _PENTODE_ACCURACY) + _point_rows(pentode, strapped, _STRAPPED_ACCURACY)
-        )
-
-    typical = plain[0]
-    screen_v = typical.screen_v or 0.0
-    if not screen_v:
+    fit = _PentodeFit(plain, strapped, outputs, cutoffs, known_mu)
+    if not fit.screen_volt:
         raise FitRefused("A pentode's points must give the screen voltage.")
-
-    def residuals(x: Vector) -> Vector:
-        pentode = Pentode(coefficients(x))
-        found = [*rows(x), *_cutoff_rows(pentode, cutoffs)]
-        for stage in outputs:
-            solved = solve_output(pentode, stage)
-            trust = 0.5 if stage.unsure else 1.0
-            found.append(trust * float(np.log(max(solved.power_w, 1e-6) / stage.power_w)) / _OUTPUT_POWER)
-            found.append(trust * (solved.thd - stage.thd) / _OUTPUT_DISTORTION)
-            if stage.anode_max_a:
-                found.append(trust * float(np.log(solved.anode_max_a / stage.anode_max_a)) / _OUTPUT_ANODE)
-            if stage.screen_max_a:
-                found.append(trust * float(np.log(solved.screen_max_a / stage.screen_max_a)) / _OUTPUT_SCREEN)
-        mu, ex, _, kp, kvb, shield, _, line, sharpness, coarse, share = (float(value) for value in np.exp(x[:11]))
-        found += _family_rows(mu, ex, kp, kvb)
-        found.append(float(np.log(sharpness / _SHARPNESS[0])) / _SHARPNESS[1])
-        found.append(float(np.log(shield / 25.0)) / _SHIELD_WIDTH)
-        found += [float(x[11]) / _SLOPE_WIDTH, float(x[12]) / _DRIVE_WIDTH]
-        found += _coarse_rows(coarse, share, _is_remote(cutoffs))
-        full = np.sum(pentode.currents(np.array([0.0, screen_v, screen_v]))[0][1:])
-        usual_line = _LINE * full / screen_v**1.5
-        found.append(float(np.log(line / usual_line)) / _LINE_WIDTH)
-        if known_mu:
-            found.append(float(np.log(mu / known_mu)) / 0.04)
-        return np.array(found)
-
-    ratio = float(np.median([point.screen_a / point.anode_a for point in plain if point.screen_a]))
-    starts = []
-    for mu in [known_mu] if known_mu else [8.0, 18.0, 35.0]:
-        for shield in (10.0, 60.0):
-            kg1 = 700.0 * 8.0 / mu
-            line = _LINE * 2 * typical.anode_a / screen_v**1.5
-            some = _REMOTE_SHARE if _is_remote(cutoffs) else _COARSE_SHARE
-            logs = np.log([mu, 1.4, kg1, 40.0 + 6.0 * mu, 300.0, shield, ratio, line, 2.0, _COARSE, some])
-            starts.append(np.append(logs, [0.05, 0.1]))
-    ends = _best(residuals, starts)
-    if not known_mu and not outputs and _leaves_mu_open(rows, ends):
+    ends = _best(fit.residuals, fit.starts())
+    if not known_mu and not outputs and _leaves_mu_open(fit.rows, ends):
         raise FitRefused(
             "These points cannot determine a pentode: the amplification factor of its grid to its screen stays open. "
             "Give points at two or more grid and two or more screen voltages, or the transconductance."
         )
-    found = coefficients(ends[0])
-    return replace(found, space=with_grid_current(found.space, screen_v, grid_currents))
+    best = fit.coefficients(ends[0])
+    return replace(best, space=with_grid_current(best.space, fit.screen_volt, grid_currents))
 
 
 def fit_rectifier(drops: Sequence[Drop]) -> float:

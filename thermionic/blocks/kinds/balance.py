@@ -7,7 +7,7 @@ from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.fields import Fraction, Ohms, Resistor, named
 from thermionic.blocks.ports import Flow, SignalRef
-from thermionic.blocks.sketch import Sketch
+from thermionic.blocks.sketch import Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.values import Quantity, written
 
@@ -49,8 +49,14 @@ class Balance(Block):
         pen.dot(x, y)
         pen.wire((x, y), (x, y + 30))
         text = f"{written(self.track_ohm, Quantity.RESISTANCE)} {self.travel:.0%}"
-        pen.mark("", "potentiometer", x, y + 52, text=text, size=(44, 52), label=(-26, 20, "end"),
-                 main=f"blocks/{self.id}/track_ohm", spoken="balance control")  # fmt: skip
+        pen.mark(
+            "",
+            "potentiometer",
+            (x, y + 52),
+            size=(44, 52),
+            label=(-26, 20, "end"),
+            says=Says(text=text, main=f"blocks/{self.id}/track_ohm", spoken="balance control"),
+        )
         pen.wire((x + 26, y + 52), (x + 34, y + 52), (x + 34, y + 74), (x, y + 74))
         pen.wire((x, y + 74), (x, y + 88))
         pen.earth(x, y + 88)

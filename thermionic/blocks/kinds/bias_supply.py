@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import BiasTrim, Rail, Rectified
 from thermionic.blocks.fields import Capacitor, Potentiometer, RectifierDiode, Resistor, named
 from thermionic.blocks.ports import Flow, WindingRef
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 
 
@@ -112,7 +112,8 @@ class BiasSupply(Block):
         pen.wire((0, top + 6), (40, top + 6), (40, middle - 26))
         pen.wire((0, earth), (40, earth), (40, middle + 26))
         symbol = "bridge" if self.form == "bridge" else "one-diode"
-        pen.mark("", symbol, 40, middle, size=(52, 52), label=(24, 36, "start"), designator=" ", spoken=self.title)
+        says = Says(spoken=self.title, designator=" ")
+        pen.mark("", symbol, (40, middle), size=(52, 52), label=(24, 36, "start"), says=says)
         pen.wire((66, middle), (72, middle), (72, earth + 18))
         pen.earth(72, earth + 18)
         in_series = [name for name in ("coupling", "dropping") if getattr(self, name)]

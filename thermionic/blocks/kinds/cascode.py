@@ -6,7 +6,7 @@ from thermionic.blocks.base import Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.fields import Capacitor, Resistor, named
 from thermionic.blocks.ports import Flow
-from thermionic.blocks.sketch import SIGNAL, Sketch
+from thermionic.blocks.sketch import SIGNAL, Says, Sketch
 from thermionic.blocks.stacked import UPPER, StackedStage
 from thermionic.circuit.netlist import GROUND
 
@@ -57,13 +57,12 @@ class Cascode(StackedStage):
         pen.mark(
             "",
             pen.kinds.get(self.tubes_upper[0], "triode"),
-            tube,
-            upper,
+            (tube, upper),
             size=(66, 66),
-            spoken="upper tube",
-            text=pen.types[self.tubes_upper[0]],
             label=(37, -6, "start"),
-            designator=",".join(self.tubes_upper),
+            says=Says(
+                text=pen.types[self.tubes_upper[0]], spoken="upper tube", designator=",".join(self.tubes_upper)
+            ),
         )
         pen.wire((tube, upper + 32), (tube, SIGNAL - 32))
         pen.volts("anode", tube + 8, SIGNAL - 52)

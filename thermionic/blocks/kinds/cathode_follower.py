@@ -8,6 +8,7 @@ from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
 from thermionic.blocks.fields import Capacitor, CurrentSourcePart, Resistor, Sections, named
+from thermionic.blocks.placing import Electrodes, Setting
 from thermionic.blocks.ports import BiasRef, Flow, RailRef, SignalRef
 from thermionic.blocks.sketch import RAIL, SIGNAL, Sketch
 from thermionic.blocks.stages import COUPLING
@@ -63,11 +64,16 @@ class CathodeFollower(Block):
         held = bench.take("bias") if self.bias else foot if self.cathode_resistor else GROUND
         bench.fit("grid_leak", at, held)
         bench.tubes(
-            self.tubes, anode=bench.take("feed"), grid=at, cathode=cathode, source=source, output=cathode,
-            bias=Bias.FIXED if self.bias else Bias.CATHODE,
-            knob="cathode_resistor/ohm" if self.cathode_resistor else "cathode_load/ohm" if self.cathode_load else "",
+            self.tubes,
+            Electrodes(anode=bench.take("feed"), grid=at, cathode=cathode),
+            source=source,
+            setting=Setting(
+                Bias.FIXED if self.bias else Bias.CATHODE,
+                "cathode_resistor/ohm" if self.cathode_resistor else "cathode_load/ohm" if self.cathode_load else "",
+            ),
+            output=cathode,
             leak="grid_leak" if self.grid_leak else "",
-        )  # fmt: skip
+        )
         bench.fit("cathode_resistor", cathode, foot)
         bench.fit("cathode_load", foot, GROUND)
         bench.current_source("cathode_source", foot, GROUND)

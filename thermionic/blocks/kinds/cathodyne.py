@@ -8,6 +8,7 @@ from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
 from thermionic.blocks.fields import Capacitor, Resistor, Sections, named
+from thermionic.blocks.placing import Electrodes, Setting
 from thermionic.blocks.ports import Flow, RailRef, SignalRef
 from thermionic.blocks.sketch import ANODE, AXIS, LOAD, RAIL, SIGNAL, Sketch
 from thermionic.blocks.stages import COUPLING
@@ -67,10 +68,12 @@ class Cathodyne(Block):
         if self.grid_leak:
             bench.fit("grid_leak", at, foot if self.cathode_resistor else GROUND)
         bench.tubes(
-            self.tubes, anode=anode, grid=at, cathode=cathode, source=source, bias=Bias.CATHODE,
-            knob="cathode_resistor/ohm" if self.cathode_resistor else "cathode_load/ohm",
+            self.tubes,
+            Electrodes(anode=anode, grid=at, cathode=cathode),
+            source=source,
+            setting=Setting(Bias.CATHODE, "cathode_resistor/ohm" if self.cathode_resistor else "cathode_load/ohm"),
             leak="grid_leak" if self.grid_leak else "",
-        )  # fmt: skip
+        )
         bench.fit("anode_load", bench.take("feed"), anode)
         bench.fit("cathode_resistor", cathode, foot)
         bench.fit("cathode_load", foot, GROUND)

@@ -7,7 +7,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import GasUse, Rail
 from thermionic.blocks.fields import Capacitor, Resistor, Sections, named
 from thermionic.blocks.ports import Flow, RailRef
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 
 if TYPE_CHECKING:
@@ -79,8 +79,14 @@ class GasRegulatorBlock(Block):
         names = ", ".join(dict.fromkeys(pen.types[section] for section in self.tubes))
         count = f" ×{len(self.tubes)}" if len(self.tubes) > 1 else ""
         pen.wire((x, top), (x, middle - 20))
-        pen.mark("", "gas-tube", x, middle, text=names + count, label=(30, 0, "start"), size=(44, 44),
-                 designator=",".join(self.tubes), spoken="gas tubes", count=len(self.tubes))  # fmt: skip
+        pen.mark(
+            "",
+            "gas-tube",
+            (x, middle),
+            size=(44, 44),
+            label=(30, 0, "start"),
+            says=Says(text=names + count, spoken="gas tubes", designator=",".join(self.tubes), count=len(self.tubes)),
+        )
         pen.wire((x, middle + 20), (x, earth))
         pen.earth(x, earth)
         pen.flags.append(pen.own_flag(x + 6, top - 12))

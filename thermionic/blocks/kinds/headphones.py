@@ -8,7 +8,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Load
 from thermionic.blocks.fields import Capacitor, Decibels, Ohms, Resistor, named
 from thermionic.blocks.ports import Flow, SignalRef
-from thermionic.blocks.sketch import Sketch
+from thermionic.blocks.sketch import Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.values import Quantity, written
 
@@ -52,8 +52,16 @@ class Headphones(Block):
             x += 64
         x = pen.lying("series", x, y, 70)
         pen.wire((x, y), (x + 16, y), (x + 16, y + 20))
-        pen.mark("", "headphones", x + 16, y + 42, text=f"{written(self.ohm, Quantity.RESISTANCE)} Ω", size=(44, 44),
-                 label=(26, 0, "start"), main=f"blocks/{self.id}/ohm", spoken="headphones")  # fmt: skip
+        pen.mark(
+            "",
+            "headphones",
+            (x + 16, y + 42),
+            size=(44, 44),
+            label=(26, 0, "start"),
+            says=Says(
+                text=f"{written(self.ohm, Quantity.RESISTANCE)} Ω", main=f"blocks/{self.id}/ohm", spoken="headphones"
+            ),
+        )
         pen.wire((x + 16, y + 64), (x + 16, y + 76))
         pen.earth(x + 16, y + 76)
         pen.figure("watts", self.id, x + 42, y + 72, "signal")

@@ -11,7 +11,7 @@ from thermionic.blocks.facets import HeaterFeed, HeaterUse
 from thermionic.blocks.fields import Capacitor, Fraction, Ohms, Resistor, named
 from thermionic.blocks.heaters import Link, chains
 from thermionic.blocks.ports import Flow, HeaterFeedRef, RailRef, split
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 
 if TYPE_CHECKING:
@@ -143,8 +143,16 @@ class HeaterString(Block):
                 pen.dot(x - 58, top)
             pen.wire((x, top), (x, middle - 20))
             text = "+".join(link.envelope.upper() for link in chain)
-            pen.mark("", "heater", x, middle, text=text, label=(20, 4, "start"), size=(36, 40), designator=" ",
-                     spoken="heaters", main=f"blocks/{self.id}/tubes", count=len(chain))  # fmt: skip
+            pen.mark(
+                "",
+                "heater",
+                (x, middle),
+                size=(36, 40),
+                label=(20, 4, "start"),
+                says=Says(
+                    text=text, main=f"blocks/{self.id}/tubes", spoken="heaters", designator=" ", count=len(chain)
+                ),
+            )
             pen.wire((x, middle + 20), (x, earth))
             pen.earth(x, earth)
             x += 58 + 8.0 * max(len(text) - 3, 0)

@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Indicated
 from thermionic.blocks.fields import Amperes, Resistor, named
 from thermionic.blocks.ports import Flow, RailRef
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 
 # A small neon lamp: struck at 70 to 90 V of DC, 60 V lit, 0.3 to 2 mA. Usual figures of many makes, each unsure by
@@ -51,8 +51,14 @@ class Indicator(Block):
         pen.wire((x - 30, top), (x, top))
         reach, symbol = (22.0, "led") if self.lamp == "LED" else (20.0, "gas-tube")
         pen.wire((x, top), (x, middle - reach))
-        pen.mark("", symbol, x, middle, text=self.lamp, label=(28, 0, "start"), size=(44, 44),
-                 main=f"blocks/{self.id}/lamp", spoken="indicator lamp")  # fmt: skip
+        pen.mark(
+            "",
+            symbol,
+            (x, middle),
+            size=(44, 44),
+            label=(28, 0, "start"),
+            says=Says(text=self.lamp, main=f"blocks/{self.id}/lamp", spoken="indicator lamp"),
+        )
         pen.wire((x, middle + reach), (x, earth))
         pen.earth(x, earth)
         pen.width = x + 80

@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import TransformerUse
 from thermionic.blocks.fields import Capacitor, Henries, Ohms, Resistor, named
 from thermionic.blocks.ports import BiasRef, Flow, RailRef, SignalRef
-from thermionic.blocks.sketch import ANODE, AXIS, SIGNAL, Sketch
+from thermionic.blocks.sketch import ANODE, AXIS, SIGNAL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 
 
@@ -83,12 +83,10 @@ class InterstageTransformer(Block):
         pen.mark(
             "",
             "transformer-split" if self.split else "transformer",
-            at + 20,
-            middle,
-            text=f"1 : {self.ratio:g}",
+            (at + 20, middle),
             size=(58, 74),
             label=(2, 84, "start"),
-            main=f"blocks/{self.id}/ratio",
+            says=Says(text=f"1 : {self.ratio:g}", main=f"blocks/{self.id}/ratio"),
         )
         x, end = at + 40, at + (140 if self.damping else 80)
         if self.split:

@@ -8,7 +8,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Source
 from thermionic.blocks.fields import Ohms, Volts, named
 from thermionic.blocks.ports import Flow
-from thermionic.blocks.sketch import EARTH, SIGNAL, Sketch
+from thermionic.blocks.sketch import EARTH, SIGNAL, Says, Sketch
 from thermionic.values import Quantity, display
 
 
@@ -39,8 +39,14 @@ class LineInput(Block):
 
 def draw_socket(pen: Sketch, main: str, text: str) -> None:
     """An input socket with what comes in by it."""
-    pen.mark("", "socket", 26, SIGNAL, text=text, main=f"blocks/{pen.block.id}/{main}", designator="IN",
-             label=(-20, -34, "start"), size=(34, 34))  # fmt: skip
+    pen.mark(
+        "",
+        "socket",
+        (26, SIGNAL),
+        size=(34, 34),
+        label=(-20, -34, "start"),
+        says=Says(text=text, main=f"blocks/{pen.block.id}/{main}", designator="IN"),
+    )
     pen.wire((26, SIGNAL + 14), (26, EARTH))
     pen.earth(26, EARTH)
     pen.wire((40, SIGNAL), (54, SIGNAL))

@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Load
 from thermionic.blocks.fields import Capacitor, Farads, Ohms, Resistor, Volts, named
 from thermionic.blocks.ports import Flow, SignalRef
-from thermionic.blocks.sketch import Sketch
+from thermionic.blocks.sketch import Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.values import Quantity, written
 
@@ -56,8 +56,16 @@ class LineLoad(Block):
             pen.wire((x, y), (x + 70, y))
             x += 70
         pen.wire((x, y), (x + 10, y))
-        pen.mark("", "socket-out", x + 24, y, text=written(self.ohm, Quantity.RESISTANCE), size=(34, 34),
-                 label=(-12, -32, "start"), main=f"blocks/{self.id}/ohm", spoken="line output")  # fmt: skip
+        pen.mark(
+            "",
+            "socket-out",
+            (x + 24, y),
+            size=(34, 34),
+            label=(-12, -32, "start"),
+            says=Says(
+                text=written(self.ohm, Quantity.RESISTANCE), main=f"blocks/{self.id}/ohm", spoken="line output"
+            ),
+        )
         pen.wire((x + 24, y + 14), (x + 24, y + 40))
         pen.earth(x + 24, y + 40)
         pen.figure("watts", self.id, x + 42, y + 5, "signal")

@@ -8,6 +8,7 @@ from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
 from thermionic.blocks.fields import Capacitor, CurrentSourcePart, Resistor, Sections, named
+from thermionic.blocks.placing import Electrodes, Position, Setting
 from thermionic.blocks.ports import BiasRef, Flow, RailRef, SignalRef
 from thermionic.blocks.sketch import ANODE, AXIS, BIAS, EARTH, LOAD, RAIL, SIGNAL, Sketch
 from thermionic.blocks.stages import COUPLING
@@ -85,15 +86,11 @@ class LongTailedPair(Block):
         for side, sections, grid in (("a", self.tubes, at), ("b", self.tubes_b, second)):
             bench.tubes(
                 sections,
-                anode=bench.node("anode", side),
-                grid=grid,
-                cathode=cathode,
+                Electrodes(anode=bench.node("anode", side), grid=grid, cathode=cathode),
                 source=source,
-                bias=Bias.CATHODE,
-                knob=knob,
-                knob_raises=1 if knob.startswith("tail_source") else -1,
-                side=side,
+                setting=Setting(Bias.CATHODE, knob, raises=1 if knob.startswith("tail_source") else -1),
                 leak="grid_leak" if side == "a" and self.grid_leak else "second_leak",
+                position=Position(side=side),
             )
             load = "anode_load_b" if side == "b" and self.anode_load_b else "anode_load"
             bench.fit(load, rail, bench.node("anode", side), side)

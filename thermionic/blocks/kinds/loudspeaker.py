@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Load
 from thermionic.blocks.fields import DriverModel, Ohms, named
 from thermionic.blocks.ports import Flow, SignalRef
-from thermionic.blocks.sketch import Sketch
+from thermionic.blocks.sketch import Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.errors import NetlistRefused
 from thermionic.values import Quantity, written
@@ -81,7 +81,13 @@ class Loudspeaker(Block):
         pen.earth(8, middle + 50)
         pen.start("input", 0, middle)
         text = written(self.ohm, Quantity.RESISTANCE) + " Ω" + (f" ×{self.count}" if self.count > 1 else "")
-        pen.mark("", "loudspeaker", 14, middle, text=text, spoken="loudspeaker", main=f"blocks/{self.id}/ohm",
-                 label=(22, -4, "start"), size=(44, 50))  # fmt: skip
+        pen.mark(
+            "",
+            "loudspeaker",
+            (14, middle),
+            size=(44, 50),
+            label=(22, -4, "start"),
+            says=Says(text=text, main=f"blocks/{self.id}/ohm", spoken="loudspeaker"),
+        )
         pen.figure("watts", self.id, 36, middle + 30, "signal")
         pen.width = 98

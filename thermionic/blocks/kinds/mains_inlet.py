@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import MainsSide
 from thermionic.blocks.fields import Capacitor, FusePart, Ohms, Resistor, ThermistorPart, named
 from thermionic.blocks.ports import Flow
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.values import Quantity, display
 
@@ -60,8 +60,14 @@ class MainsInlet(Block):
     def sketch(self, pen: Sketch) -> None:
         top, middle, earth = SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH
         volt = f"{display(self.wall_ohm, Quantity.RESISTANCE)} wiring"
-        pen.mark("", "inlet", 24, middle, text=volt, label=(-18, 66, "start"), size=(44, 44), designator=" ",
-                 spoken="mains inlet", main=f"blocks/{self.id}/wall_ohm")  # fmt: skip
+        pen.mark(
+            "",
+            "inlet",
+            (24, middle),
+            size=(44, 44),
+            label=(-18, 66, "start"),
+            says=Says(text=volt, main=f"blocks/{self.id}/wall_ohm", spoken="mains inlet", designator=" "),
+        )
         pen.wire((24, middle - 22), (24, top), (56, top))
         pen.symbol("switch", 70, top)
         pen.wire((24, middle + 22), (24, earth), (56, earth))
@@ -81,8 +87,17 @@ class MainsInlet(Block):
             pen.dot(x, top)
             pen.wire((x, top), (x, middle - 6))
             pen.wire((x, middle + 6), (x, foot))
-            pen.mark(name, "capacitor", x, middle, size=(30, 56), text=display(part.farad, Quantity.CAPACITANCE),
-                     designator=letter, main=f"blocks/{self.id}/{name}/farad")  # fmt: skip
+            pen.mark(
+                name,
+                "capacitor",
+                (x, middle),
+                size=(30, 56),
+                says=Says(
+                    text=display(part.farad, Quantity.CAPACITANCE),
+                    main=f"blocks/{self.id}/{name}/farad",
+                    designator=letter,
+                ),
+            )
             if name == "line_capacitor":
                 pen.dot(x, foot)
             else:

@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Core
 from thermionic.blocks.fields import Ohms, Volts, named
 from thermionic.blocks.ports import Flow, MainsRef
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.values import Quantity, display
 
 
@@ -74,9 +74,18 @@ class MainsTransformer(Block):
         for sign, y in ((-1, SUPPLY_RAIL + 6), (1, SUPPLY_EARTH)):
             pen.wire((0, SUPPLY_PART + 6 * sign), (10, SUPPLY_PART + 6 * sign), (10, y), (26, y))
             pen.wire((26, y), (26, SUPPLY_PART + 33 * sign))
-        pen.mark("", "winding", 44, SUPPLY_PART, text=f"{display(self.tap_volt, Quantity.VOLTAGE)} tap",
-                 spoken="mains transformer", label=(-42, 62, "start"), main=f"blocks/{self.id}/tap_volt",
-                 size=(52, 70))  # fmt: skip
+        pen.mark(
+            "",
+            "winding",
+            (44, SUPPLY_PART),
+            size=(52, 70),
+            label=(-42, 62, "start"),
+            says=Says(
+                text=f"{display(self.tap_volt, Quantity.VOLTAGE)} tap",
+                main=f"blocks/{self.id}/tap_volt",
+                spoken="mains transformer",
+            ),
+        )
         pen.wire((62, SUPPLY_PART), (80, SUPPLY_PART))
         pen.end("out", 80, SUPPLY_PART)
         pen.width = 80

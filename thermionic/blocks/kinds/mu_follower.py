@@ -6,7 +6,7 @@ from thermionic.blocks.base import Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.fields import Capacitor, Resistor, named
 from thermionic.blocks.ports import Flow
-from thermionic.blocks.sketch import SIGNAL, Sketch
+from thermionic.blocks.sketch import SIGNAL, Says, Sketch
 from thermionic.blocks.stacked import UPPER, StackedStage
 
 _RAIL = UPPER - 96
@@ -58,13 +58,12 @@ class MuFollower(StackedStage):
         pen.mark(
             "",
             pen.kinds.get(self.tubes_upper[0], "triode"),
-            tube,
-            upper,
+            (tube, upper),
             size=(66, 66),
-            spoken="upper tube",
-            text=pen.types[self.tubes_upper[0]],
             label=(37, -6, "start"),
-            designator=",".join(self.tubes_upper),
+            says=Says(
+                text=pen.types[self.tubes_upper[0]], spoken="upper tube", designator=",".join(self.tubes_upper)
+            ),
         )
         low, foot, high = SIGNAL - 32, SIGNAL - 118, upper + 32
         pen.upright("load", tube, foot, SIGNAL - 76, low, label=(13, 2, "start"))

@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import TransformerUse
 from thermionic.blocks.fields import Capacitor, CoreRating, Farads, Henries, Ohms, Tap, named
 from thermionic.blocks.ports import Flow, RailRef, SignalOrPairRef
-from thermionic.blocks.sketch import ANODE, AXIS, RAIL, Sketch
+from thermionic.blocks.sketch import ANODE, AXIS, RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.values import Quantity, written
 
@@ -178,8 +178,14 @@ class OutputTransformer(Block):
         else:
             pen.wire((at, RAIL), (at - 16, RAIL), (at - 16, RAIL + 4))
             pen.earth(at - 16, RAIL + 4)
-        pen.mark("", "transformer", at + 20, middle, text=text, label=(-24, 66, "start"),
-                 size=(58, 74), main=f"blocks/{self.id}/primary_ohm")  # fmt: skip
+        pen.mark(
+            "",
+            "transformer",
+            (at + 20, middle),
+            size=(58, 74),
+            label=(-24, 66, "start"),
+            says=Says(text=text, main=f"blocks/{self.id}/primary_ohm"),
+        )
         self._secondary(pen, at + 40, middle)
 
     def _sketch_pair(self, pen: Sketch, text: str) -> None:
@@ -193,8 +199,14 @@ class OutputTransformer(Block):
         pen.wire((at - 18, AXIS - 60), (at - 18, AXIS))
         if self.feed:
             pen.rail("feed", at - 18, AXIS - 60, "end")
-        pen.mark("", "transformer", at + 20, AXIS, text=text, label=(10, -92, "start"),
-                 size=(58, 74), main=f"blocks/{self.id}/primary_ohm")  # fmt: skip
+        pen.mark(
+            "",
+            "transformer",
+            (at + 20, AXIS),
+            size=(58, 74),
+            label=(10, -92, "start"),
+            says=Says(text=text, main=f"blocks/{self.id}/primary_ohm"),
+        )
         self._secondary(pen, at + 40, AXIS)
 
     def _secondary(self, pen: Sketch, x: float, middle: float) -> None:

@@ -8,6 +8,7 @@ from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Bias
 from thermionic.blocks.fields import Capacitor, Resistor, Sections, named
+from thermionic.blocks.placing import Electrodes, Position, Setting
 from thermionic.blocks.ports import Flow, RailRef, SignalRef
 from thermionic.blocks.sketch import ANODE, AXIS, BIAS, EARTH, LOAD, RAIL, SIGNAL, Sketch
 from thermionic.blocks.stages import BYPASS, COUPLING
@@ -65,16 +66,12 @@ class Paraphase(Block):
             anode, out = bench.node("anode", side), bench.node("out", side)
             bench.tubes(
                 sections,
-                anode=anode,
-                grid=grid,
-                cathode=cathode,
+                Electrodes(anode=anode, grid=grid, cathode=cathode),
                 source=source,
+                setting=Setting(Bias.CATHODE, "cathode_resistor/ohm"),
                 output=out,
-                bias=Bias.CATHODE,
-                knob="cathode_resistor/ohm",
-                side=side,
-                stopper="",
                 leak="grid_leak" if side == "a" and self.grid_leak else "",
+                position=Position(side=side, stopper=""),
             )
             bench.fit("anode_load", rail, anode, side)
             bench.fit("output_capacitor", anode, out, side)

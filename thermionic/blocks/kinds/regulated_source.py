@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Rail
 from thermionic.blocks.fields import Ohms, Volts, named
 from thermionic.blocks.ports import Flow
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.values import Quantity, display
 
@@ -46,8 +46,16 @@ class RegulatedSource(Block):
 
     def sketch(self, pen: Sketch) -> None:
         top, earth = SUPPLY_RAIL, SUPPLY_EARTH
-        pen.mark("", "box", 44, SUPPLY_PART, text=display(self.volt, Quantity.VOLTAGE), label=(38, 6, "start"),
-                 size=(60, 44), main=f"blocks/{self.id}/volt", spoken="regulated source")  # fmt: skip
+        pen.mark(
+            "",
+            "box",
+            (44, SUPPLY_PART),
+            size=(60, 44),
+            label=(38, 6, "start"),
+            says=Says(
+                text=display(self.volt, Quantity.VOLTAGE), main=f"blocks/{self.id}/volt", spoken="regulated source"
+            ),
+        )
         pen.wire((44, SUPPLY_PART - 22), (44, top), (110, top))
         pen.wire((44, SUPPLY_PART + 22), (44, earth))
         pen.earth(44, earth)

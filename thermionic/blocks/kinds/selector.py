@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Wafer
 from thermionic.blocks.fields import Ohms, named
 from thermionic.blocks.ports import Flow, SignalRef
-from thermionic.blocks.sketch import Sketch
+from thermionic.blocks.sketch import Says, Sketch
 
 
 class Selector(Block):
@@ -51,8 +51,14 @@ class Selector(Block):
         y = pen.level
         pen.start("input", 0, y)
         pen.wire((0, y), (18, y))
-        pen.mark("", "switch", 40, y, text=f"position {self.position}", label=(0, -30, "middle"), size=(52, 34),
-                 main=f"blocks/{self.id}/position", spoken="selector")  # fmt: skip
+        pen.mark(
+            "",
+            "switch",
+            (40, y),
+            size=(52, 34),
+            label=(0, -30, "middle"),
+            says=Says(text=f"position {self.position}", main=f"blocks/{self.id}/position", spoken="selector"),
+        )
         for row, name in enumerate(("input_2", "input_3", "input_4"), start=1):
             if getattr(self, name):
                 pen.flag(name, 22, y + 22 * row, "start")

@@ -9,7 +9,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Rectified
 from thermionic.blocks.fields import Capacitor, RectifierDiode, Resistor, named
 from thermionic.blocks.ports import Flow, WindingRef
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.errors import DesignRefused
 
@@ -93,18 +93,36 @@ class SiliconRectifier(Block):
         pen.start("winding", 0, middle)
         pen.wire((0, top + 6), (40, top + 6), (40, middle - 26))
         symbol = {"bridge": "bridge", "half-wave": "one-diode"}.get(self.form, "two-diodes")
-        pen.mark("", symbol, 40, middle, size=(52, 52), spoken=self.title, label=(20, 34, "start"), designator=" ",
-                 text="")  # fmt: skip
+        pen.mark(
+            "",
+            symbol,
+            (40, middle),
+            size=(52, 52),
+            label=(20, 34, "start"),
+            says=Says(text="", spoken=self.title, designator=" "),
+        )
         x = 96.0
         if self.form == "doubler":
             # The winding's other end goes between the two capacitors.
             pen.wire((0, earth), (6, earth), (6, earth + 30), (x + 14, earth + 30), (x + 14, middle + 24))
             pen.wire((66, middle), (72, middle), (72, top - 8), (x + 14, top - 8), (x + 14, middle - 38))
             pen.wire((x + 14, middle - 26), (x + 14, middle + 24))
-            pen.mark("upper", "capacitor", x + 14, middle - 32, size=(30, 28), label=(15, -4, "start"),
-                     main=f"blocks/{self.id}/upper/farad")  # fmt: skip
-            pen.mark("lower", "capacitor", x + 14, middle + 36, size=(30, 28), label=(15, 0, "start"),
-                     main=f"blocks/{self.id}/lower/farad")  # fmt: skip
+            pen.mark(
+                "upper",
+                "capacitor",
+                (x + 14, middle - 32),
+                size=(30, 28),
+                label=(15, -4, "start"),
+                says=Says(main=f"blocks/{self.id}/upper/farad"),
+            )
+            pen.mark(
+                "lower",
+                "capacitor",
+                (x + 14, middle + 36),
+                size=(30, 28),
+                label=(15, 0, "start"),
+                says=Says(main=f"blocks/{self.id}/lower/farad"),
+            )
             pen.dot(x + 14, middle + 24)
             pen.wire((x + 14, middle + 24), (x + 14, middle + 30))
             pen.wire((x + 14, middle + 42), (x + 14, middle + 54), (x + 84, middle + 54), (x + 84, middle + 62))

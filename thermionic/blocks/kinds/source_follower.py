@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import PassUse, Rail
 from thermionic.blocks.fields import Capacitor, DiodePart, PassTransistor, Resistor, ZenerPart, named
 from thermionic.blocks.ports import Flow, RailRef
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 
 
@@ -77,8 +77,41 @@ class SourceFollower(Block):
 
     def sketch(self, pen: Sketch) -> None:
         top, middle, earth = SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH
-        pen.start("input", 0, top)
         x = 20.0
+        end = self._draw_gate(pen, x)
+        stop = pen.lying("gate_stopper", end, earth, 70, label=(0, 32, "middle"))
+        q = stop + 26
+        pen.wire((stop, earth), (q, earth), (q, top + 22))
+        says = Says(main=f"blocks/{self.id}/transistor/rating_volt", spoken="MOSFET", heat=True)
+        pen.mark("transistor", "mosfet", (q, top), size=(48, 44), label=(0, -50, "middle"), says=says)
+        pen.wire((x, top), (q - 24, top))
+        pen.wire((q + 24, top), (q + 40, top))
+        at = q + 40
+        if self.clamp:
+            pen.dot(at, top)
+            pen.dot(q, earth)
+            pen.wire((at, top), (at, middle - 22))
+            pen.wire((at, middle + 22), (at, earth), (q, earth))
+            says = Says(main=f"blocks/{self.id}/clamp/volt")
+            pen.mark("clamp", "zener-down", (at, middle), size=(30, 56), label=(15, 0, "start"), says=says)
+            if self.output:
+                pen.wire((at, top), (at + 14, top))
+                at += 14
+        if self.output:
+            pen.wire((at, top), (at + 70, top))
+            at += 70
+            pen.dot(at, top)
+            pen.upright("output", at, top, middle, earth, polarised=True)
+            pen.earth(at, earth)
+        pen.flags.append(pen.own_flag(at + 6, top - 12))
+        pen.wire((at, top), (at + 84, top))
+        pen.end("out", at + 84, top)
+        pen.width = at + 84
+
+    def _draw_gate(self, pen: Sketch, x: float) -> float:
+        """What sets the gate's voltage, from the divider at x on. Returns where it ends."""
+        top, middle, earth = SUPPLY_RAIL, SUPPLY_PART, SUPPLY_EARTH
+        pen.start("input", 0, top)
         pen.wire((0, top), (x, top))
         pen.dot(x, top)
         pen.upright("upper", x, top, middle, earth)
@@ -99,35 +132,8 @@ class SourceFollower(Block):
         if self.discharge:
             pen.wire((x + 62, top), (x + 62, middle - 22))
             pen.wire((x + 62, middle + 22), (x + 62, earth))
-            pen.mark("discharge", "diode-up", x + 62, middle, size=(30, 56), label=(14, 0, "start"),
-                     main=f"blocks/{self.id}/discharge/reverse_volt")  # fmt: skip
+            says = Says(main=f"blocks/{self.id}/discharge/reverse_volt")
+            pen.mark("discharge", "diode-up", (x + 62, middle), size=(30, 56), label=(14, 0, "start"), says=says)
         end = max(across + 20, x + 120)
         pen.wire((across, earth), (end, earth))
-        stop = pen.lying("gate_stopper", end, earth, 70, label=(0, 32, "middle"))
-        q = stop + 26
-        pen.wire((stop, earth), (q, earth), (q, top + 22))
-        pen.mark("transistor", "mosfet", q, top, size=(48, 44), label=(0, -50, "middle"), spoken="MOSFET",
-                 main=f"blocks/{self.id}/transistor/rating_volt", heat=True)  # fmt: skip
-        pen.wire((x, top), (q - 24, top))
-        pen.wire((q + 24, top), (q + 40, top))
-        at = q + 40
-        if self.clamp:
-            pen.dot(at, top)
-            pen.dot(q, earth)
-            pen.wire((at, top), (at, middle - 22))
-            pen.wire((at, middle + 22), (at, earth), (q, earth))
-            pen.mark("clamp", "zener-down", at, middle, size=(30, 56), label=(15, 0, "start"),
-                     main=f"blocks/{self.id}/clamp/volt")  # fmt: skip
-            if self.output:
-                pen.wire((at, top), (at + 14, top))
-                at += 14
-        if self.output:
-            pen.wire((at, top), (at + 70, top))
-            at += 70
-            pen.dot(at, top)
-            pen.upright("output", at, top, middle, earth, polarised=True)
-            pen.earth(at, earth)
-        pen.flags.append(pen.own_flag(at + 6, top - 12))
-        pen.wire((at, top), (at + 84, top))
-        pen.end("out", at + 84, top)
-        pen.width = at + 84
+        return end

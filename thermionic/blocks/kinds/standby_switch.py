@@ -10,7 +10,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Rail, Standby
 from thermionic.blocks.fields import Resistor, Volts, named
 from thermionic.blocks.ports import Flow, RailRef
-from thermionic.blocks.sketch import SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_RAIL, Says, Sketch
 
 _CONTACTS_OHM = 0.05
 
@@ -54,9 +54,14 @@ class StandbySwitch(Block):
             pen.wire((end, top + 44), (end, top))
             pen.dot(end, top)
         pen.wire((x, top), (x + 28, top))
-        pen.mark("", "switch", x + 42, top, size=(30, 28), label=(0, -22, "middle"), designator=" ",
-                 text=f"after {self.closes_second:g} s",
-                 main=f"blocks/{self.id}/closes_second")  # fmt: skip
+        pen.mark(
+            "",
+            "switch",
+            (x + 42, top),
+            size=(30, 28),
+            label=(0, -22, "middle"),
+            says=Says(text=f"after {self.closes_second:g} s", main=f"blocks/{self.id}/closes_second", designator=" "),
+        )
         pen.wire((x + 56, top), (x + 84, top))
         pen.flags.append(pen.own_flag(x + 100, top - 12))
         pen.wire((x + 84, top), (x + 210, top))

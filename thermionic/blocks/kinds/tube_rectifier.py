@@ -7,7 +7,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Rectified
 from thermionic.blocks.fields import RectifierDiode, Resistor, Section, named
 from thermionic.blocks.ports import Flow, WindingRef
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.errors import DesignRefused
 
@@ -86,8 +86,14 @@ class TubeRectifier(Block):
                 pen.wire((at, y), (x + 44, y), (x + 44, y - 96), (end, y - 96), (end, middle - 28))
         pen.wire((0, middle), (2, middle), (2, middle + 8))
         pen.earth(2, middle + 8)
-        pen.mark("", "rectifier-tube", x, middle, text=pen.types[self.tubes[0]], designator=self.tubes[0],
-                 label=(-6, 42, "middle"), size=(58, 58), spoken="rectifier tube")  # fmt: skip
+        pen.mark(
+            "",
+            "rectifier-tube",
+            (x, middle),
+            size=(58, 58),
+            label=(-6, 42, "middle"),
+            says=Says(text=pen.types[self.tubes[0]], spoken="rectifier tube", designator=self.tubes[0]),
+        )
         pen.wire((x, middle + 28), (x + 62, middle + 28), (x + 62, top), (x + 74, top))
         pen.end("out", x + 74, top)
         pen.width = x + 74

@@ -9,7 +9,7 @@ from thermionic.blocks.base import Block, Group
 from thermionic.blocks.build import Bench
 from thermionic.blocks.fields import Fraction, Ohms, Resistor, named
 from thermionic.blocks.ports import Flow, SignalRef
-from thermionic.blocks.sketch import ANODE, EARTH, SIGNAL, Sketch
+from thermionic.blocks.sketch import ANODE, EARTH, SIGNAL, Says, Sketch
 from thermionic.circuit.netlist import GROUND
 from thermionic.values import Quantity, written
 
@@ -55,8 +55,14 @@ class Volume(Block):
         pen.start("input", 6, SIGNAL)
         pen.wire((6, SIGNAL), (6, ANODE + 6), (at, ANODE + 6), (at, SIGNAL - 22))
         text = f"{written(self.track_ohm, Quantity.RESISTANCE)} {self.travel:.0%}"
-        pen.mark("", "potentiometer", at, SIGNAL, text=text, spoken="volume control", label=(10, 42, "start"),
-                 main=f"blocks/{self.id}/track_ohm", size=(44, 52))  # fmt: skip
+        pen.mark(
+            "",
+            "potentiometer",
+            (at, SIGNAL),
+            size=(44, 52),
+            label=(10, 42, "start"),
+            says=Says(text=text, main=f"blocks/{self.id}/track_ohm", spoken="volume control"),
+        )
         if self.foot:
             pen.upright("foot", at, SIGNAL + 22, EARTH - 32, EARTH)
             if pen.is_tapped("foot"):

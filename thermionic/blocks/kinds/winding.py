@@ -9,7 +9,7 @@ from thermionic.blocks.build import Bench
 from thermionic.blocks.facets import Winding
 from thermionic.blocks.fields import Amperes, Ohms, Volts, named
 from thermionic.blocks.ports import CoreRef, Flow
-from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Sketch
+from thermionic.blocks.sketch import SUPPLY_EARTH, SUPPLY_PART, SUPPLY_RAIL, Says, Sketch
 from thermionic.values import Quantity, display
 
 
@@ -81,8 +81,14 @@ class MainsWinding(Block):
         if self.transformer:
             pen.start("transformer", 0, SUPPLY_PART)
             pen.wire((0, SUPPLY_PART), (18, SUPPLY_PART))
-        pen.mark("", "winding", 44, SUPPLY_PART, text=text, spoken="mains winding", label=(-42, 62, "start"),
-                 main=f"blocks/{self.id}/winding_volt", size=(52, 70), designator="T")  # fmt: skip
+        pen.mark(
+            "",
+            "winding",
+            (44, SUPPLY_PART),
+            size=(52, 70),
+            label=(-42, 62, "start"),
+            says=Says(text=text, main=f"blocks/{self.id}/winding_volt", spoken="mains winding", designator="T"),
+        )
         for sign, y in ((-1, SUPPLY_RAIL + 6), (1, SUPPLY_EARTH)):
             pen.wire((62, SUPPLY_PART + 33 * sign), (62, y), (76, y))
         if self.centre_tapped:

@@ -170,6 +170,16 @@ def bipolar(model: Model, name: str, nodes: tuple[str, ...], area: float) -> Par
             devices.BehaviouralCharge, f"{name}__tf", (base, emitter), _gummel(f"P*TF*FWD*({bias})/QB"),
             {"c": collector, "b": base, "e": emitter}, values | more,
         )  # fmt: skip
+    yield from _junction_charges(model, name, nodes, (collector, base, emitter), area, shaped)
+
+
+def _junction_charges(
+    model: Model, name: str, nodes: tuple[str, ...], inside: tuple[str, str, str], area: float, shaped: bool
+) -> Parts:
+    """The charges of a transistor's junctions, at its nodes outside and inside. With ``shaped`` the forward transit
+    charge is elsewhere."""
+    (collector, base, emitter), outer = inside, nodes[1]
+    saturation, polarity = area * model["is"], 1 if model.kind == "npn" else -1
     inner = min(max(model["xcjc"], 0.0), 1.0)
     for label, farad, built, grading, transit, emission, ends in (
         ("cje", model["cje"], "vje", "mje", 0.0 if shaped else model["tf"], "nf", (base, emitter)),

@@ -56,7 +56,7 @@ def make_cathode(amplifier: SolvedAmplifier) -> Design:
     design = validate(raw)
     path = f"blocks/{block.id}/cathode_resistor/ohm"
     now = stage["cathode_resistor"]["ohm"]
-    return settled(design, path, wanted, block.id, now / 4, now * 4, solve(design), Series.E24)
+    return settled(design, path, wanted, block.id, (now / 4, now * 4), solve(design), Series.E24)
 
 
 def may_fix(amplifier: SolvedAmplifier) -> bool:
@@ -110,7 +110,7 @@ def make_fixed(amplifier: SolvedAmplifier) -> Design:
     trim = f"blocks/{bias}/trim/travel"
     other = f"blocks/{bias}/trim_b/travel" if pair else ""
     # More travel is more bias, up to the whole of the supply.
-    return settled(design, trim, wanted, block.id, 0.05, 1.0, solve(changed(design, trim, 0.9)), None, other)
+    return settled(design, trim, wanted, block.id, (0.05, 1.0), solve(changed(design, trim, 0.9)), None, other)
 
 
 def _rating(volt: float) -> float:

@@ -86,9 +86,9 @@ def idling(design: Design, amplifier: SolvedAmplifier, block: Block, wanted: flo
     try:
         if use.knob.endswith("/ohm"):
             now = amplifier.netlist[amplifier.compiled.designator(use.knob)].device.ohm  # type: ignore[attr-defined]
-            return settled(design, use.knob, wanted, block.id, now / 5, now * 5, amplifier, Series.E24)
+            return settled(design, use.knob, wanted, block.id, (now / 5, now * 5), amplifier, Series.E24)
         other = next((one.knob for one in amplifier.compiled.tubes_of(block.id) if one.knob != use.knob), "")
-        return settled(design, use.knob, wanted, block.id, 0.02, 1.0, amplifier, None, other)
+        return settled(design, use.knob, wanted, block.id, (0.02, 1.0), amplifier, None, other)
     except DesignRefused:
         return design
 
