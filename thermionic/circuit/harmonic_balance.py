@@ -30,6 +30,7 @@ Factors = dict[int, tuple[Array, NDArray[np.int_]]]
 _ITERATIONS = 80
 # A step is small below this part of Newton's; after so many of them in a row a level is given up.
 _SMALL, _PATIENCE = 0.05, 6
+_HALVINGS = 11  # of a step, at most
 _LEAST_STEP = 0.05  # between two drive levels
 _LEFT = 1e-8  # of the voltages: how far they would still move
 # The same for many variants with one Jacobian, which are looked at for how they spread.
@@ -64,7 +65,7 @@ def balance(
 
     Raises NoSteadyState if a level does not converge, BudgetSpent.
     """
-    found, failed = _newton(spectrum, impedance, open_volts, currents, start, together, {}, enough)
+    found, failed = _newton(Equations(spectrum, impedance, open_volts, currents), start, together, {}, enough)
     if len(failed):
         raise _unsettled(spectrum, failed.tolist(), len(open_volts))
     return found
@@ -85,7 +86,7 @@ def balance_in_turn(
     if near is not None:
         with _lock:
             factors = _factors.pop(near, factors)
-    found, failed = _newton(spectrum, impedance, open_volts, currents, start, False, factors)
+    found, failed = _newton(Equations(spectrum, impedance, open_volts, currents), start, False, factors)
     at_rest = np.zeros_like(open_volts[0])
     at_rest[:, 0] = open_volts[0, :, 0]
     for level in failed.tolist():
@@ -94,7 +95,7 @@ def balance_in_turn(
         share, step = 0.0, 1.0
         while share < 1.0:
             wanted = below + min(1.0, share + step) * (open_volts[level] - below)
-            one, lost = _newton(spectrum, impedance, wanted[None], currents, guess[None], False, {})
+            one, lost = _newton(Equations(spectrum, impedance, wanted[None], currents), guess[None], False, {})
             if not len(lost):
                 share, step, guess = min(1.0, share + step), 2 * step, one.volts[0]
             elif step < _LEAST_STEP:
@@ -199,94 +200,116 @@ def _solved(factors: tuple[Array, NDArray[np.int_]], rhs: Array) -> Array:
     return found
 
 
-def _newton(
-    spectrum: Spectrum,
-    impedance: ComplexArray,
-    open_volts: ComplexArray,
-    currents: PortCurrents,
-    start: ComplexArray,
-    together: bool,
-    factors: Factors,
-    enough: float = 0.0,
-) -> tuple[Balance, NDArray[np.int_]]:
-    """See ``balance``. Also gives the levels that do not converge; what stands for them is where they were left.
+class _Levels:
+    """Newton's method for many levels at once, each with a step of its own.
 
-    ``factors`` holds those of a similar circuit, if any, and afterwards the last ones.
+    ``factors`` holds factored Jacobians of a similar circuit, if any, and afterwards the last ones. Of many levels, a
+    factored matrix is used again as long as it takes a decade off the residual: most of the time goes into factoring,
+    and single precision is enough for a step. A single level is a supply's: how its means follow is wanted where it
+    ends.
     """
-    levels, injects = len(open_volts), impedance.shape[-1]
-    equations = Equations(spectrum, impedance, open_volts, currents)
-    source, evaluate = equations.source, equations.evaluate
-    # Of many levels, a factored matrix is used again as long as it takes a decade off the residual: most of the time
-    # goes into factoring, and single precision is enough for a step. One level alone is a supply's: how its means
-    # follow is wanted where it ends.
-    again = levels > 1 and not together
 
-    all_v, all_currents = equations.reals(start), np.zeros((levels, injects, equations.width))
-    borrowed = np.array([level in factors for level in range(levels)])
-    all_follows = np.zeros((0 if again else levels, equations.ports, equations.ports))
-    if not equations.ports:  # nothing in it bends
-        return equations.found(all_v, all_currents, all_follows), np.zeros(0, dtype=int)
-    means = np.zeros((equations.ports * equations.width, equations.ports))
-    means[:: equations.width] = np.eye(equations.ports)
-    open_levels = np.arange(levels)
-    small_steps = np.zeros(levels, dtype=int)
-    failed: list[int] = []
-    v, want = all_v, source
-    residual, current, g = evaluate(v, want, open_levels)
-    for _ in range(_ITERATIONS):
-        budget.check("looking for the periodic steady state")
-        if again:
-            stale = np.array([level not in factors for level in open_levels])
-            fresh = open_levels[stale]
-            for level, matrix in zip(fresh.tolist(), equations.jacobian(g[stale], fresh, np.float32), strict=True):
-                factors[level] = _factored(matrix)
-            rows = zip(open_levels.tolist(), residual.astype(np.float32), strict=True)
-            step = -np.array([_solved(factors[level], row) for level, row in rows], dtype=float)
-        else:
-            sides = np.concatenate(
-                [residual[..., None], np.broadcast_to(means, (len(residual), *means.shape))], axis=-1
-            )
-            solved = equations.solved(g, open_levels, sides)
-            step = -solved[..., 0]
-            all_follows[open_levels] = solved[:, :: equations.width, 1:]
-        size = np.linalg.norm(residual, axis=1)
-        fraction = np.ones(len(v))
+    def __init__(self, equations: Equations, start: ComplexArray, together: bool, factors: Factors) -> None:
+        count, self.equations, self.factors = len(start), equations, factors
+        self.shares = count > 1 and not together
+        self.borrowed = np.array([level in factors for level in range(count)])
+        self.small_steps = np.zeros(count, dtype=int)
+        self.failed: list[int] = []
+        self.all_v = equations.reals(start)
+        self.all_currents = np.zeros((count, equations.reach.shape[-1], equations.width))
+        self.all_follows = np.zeros((0 if self.shares else count, equations.ports, equations.ports))
+        # The levels still iterating, where they are, and what the devices do there.
+        self.active, self.v, self.want = np.arange(count), self.all_v, equations.source
+        self.size = self.fraction = np.ones(count)
+
+    def begin(self) -> None:
+        """Evaluate where it starts."""
+        self.residual, self.current, self.g = self.equations.evaluate(self.v, self.want, self.active)
+
+    def newton_step(self) -> Array:
+        """Newton's steps, (levels, unknowns)."""
+        equations, active = self.equations, self.active
+        if self.shares:
+            stale = np.array([level not in self.factors for level in active])
+            fresh = active[stale]
+            for level, matrix in zip(
+                fresh.tolist(), equations.jacobian(self.g[stale], fresh, np.float32), strict=True
+            ):
+                self.factors[level] = _factored(matrix)
+            rows = zip(active.tolist(), self.residual.astype(np.float32), strict=True)
+            return -np.array([_solved(self.factors[level], row) for level, row in rows], dtype=float)
+        means = np.zeros((equations.ports * equations.width, equations.ports))
+        means[:: equations.width] = np.eye(equations.ports)
+        spread = np.broadcast_to(means, (len(self.residual), *means.shape))
+        solved = equations.solved(self.g, active, np.concatenate([self.residual[..., None], spread], axis=-1))
+        self.all_follows[active] = solved[:, :: equations.width, 1:]
+        return -solved[..., 0]
+
+    def shorten(self, step: Array) -> Array:
+        """Go along the steps as far as each brings its level nearer. Returns where they are then."""
+        evaluate, v, want, active = self.equations.evaluate, self.v, self.want, self.active
+        self.size = np.linalg.norm(self.residual, axis=1)
+        fraction = self.fraction = np.ones(len(v))
         trial = v + step
-        residual, current, g = evaluate(trial, want, open_levels)
-        for _ in range(11):
-            worse = ~(np.linalg.norm(residual, axis=1) <= (1 - 1e-4 * fraction) * size)
-            worse &= size > 1e-9
+        self.residual, self.current, self.g = evaluate(trial, want, active)
+        for _ in range(_HALVINGS):
+            worse = ~(np.linalg.norm(self.residual, axis=1) <= (1 - 1e-4 * fraction) * self.size)
+            worse &= self.size > 1e-9
             if not worse.any():
                 break
             # What another circuit's factors make worse is left alone for this time.
-            fraction[worse] *= np.where(borrowed[open_levels[worse]], 0.0, 0.5)
+            fraction[worse] *= np.where(self.borrowed[active[worse]], 0.0, 0.5)
             retried = np.flatnonzero(worse)
             trial[retried] = v[retried] + fraction[retried, None] * step[retried]
-            found = evaluate(trial[retried], want[retried], open_levels[retried])
-            residual[retried], current[retried], g[retried] = found
-        moved = np.max(np.abs(trial - v), axis=1)
-        v = trial
+            again = evaluate(trial[retried], want[retried], active[retried])
+            self.residual[retried], self.current[retried], self.g[retried] = again
+        return trial
+
+    def judge(self, trial: Array, enough: float) -> None:
+        """Take the new places; set aside the levels that have settled, and those that get nowhere."""
+        fraction, active = self.fraction, self.active
+        moved = np.max(np.abs(trial - self.v), axis=1)
+        self.v = trial
         # What a full step leaves of the residual it leaves of itself to be moved.
-        now = np.linalg.norm(residual, axis=1)
-        left = np.where(fraction == 1.0, now / np.maximum(size, 1e-300), 1.0)
-        settled = moved * np.minimum(left, 1.0) < _LEFT * (1 + np.max(np.abs(v), axis=1))
-        settled |= now < enough * np.linalg.norm(v, axis=1)
+        now = np.linalg.norm(self.residual, axis=1)
+        rest = np.where(fraction == 1.0, now / np.maximum(self.size, 1e-300), 1.0)
+        settled = moved * np.minimum(rest, 1.0) < _LEFT * (1 + np.max(np.abs(trial), axis=1))
+        settled |= now < enough * np.linalg.norm(trial, axis=1)
         settled &= fraction > 0
-        kept = (left < 0.1) & again
-        borrowed[open_levels[~kept]] = False
-        for level in open_levels[~kept]:
-            factors.pop(level, None)
+        kept = (rest < 0.1) & self.shares
+        self.borrowed[active[~kept]] = False
+        for level in active[~kept]:
+            self.factors.pop(level, None)
         # A level that gets nowhere by ever so small steps will not.
-        small_steps[open_levels] = np.where((fraction > 0) & (fraction < _SMALL), small_steps[open_levels] + 1, 0)
-        lost = (small_steps[open_levels] >= _PATIENCE) & ~settled
-        failed += open_levels[lost].tolist()
+        small = (fraction > 0) & (fraction < _SMALL)
+        self.small_steps[active] = np.where(small, self.small_steps[active] + 1, 0)
+        lost = (self.small_steps[active] >= _PATIENCE) & ~settled
+        self.failed += active[lost].tolist()
         ended = settled | lost
-        done, still = open_levels[ended], ~ended
-        all_v[done], all_currents[done] = v[ended], current[ended]
-        open_levels, v, want = open_levels[still], v[still], want[still]
-        residual, current, g = residual[still], current[still], g[still]
-        if not len(open_levels):
+        done, still = active[ended], ~ended
+        self.all_v[done], self.all_currents[done] = trial[ended], self.current[ended]
+        self.active, self.v, self.want = active[still], trial[still], self.want[still]
+        self.residual, self.current, self.g = self.residual[still], self.current[still], self.g[still]
+
+    def outcome(self) -> tuple[Balance, NDArray[np.int_]]:
+        """The balance, and the levels that did not converge; what stands for them is where they were left."""
+        self.all_v[self.active] = self.v
+        self.failed += self.active.tolist()
+        balanced = self.equations.found(self.all_v, self.all_currents, self.all_follows)
+        return balanced, np.array(sorted(self.failed), dtype=int)
+
+
+def _newton(
+    equations: Equations, start: ComplexArray, together: bool, factors: Factors, enough: float = 0.0
+) -> tuple[Balance, NDArray[np.int_]]:
+    """See ``balance`` and ``_Levels``."""
+    levels = _Levels(equations, start, together, factors)
+    if not equations.ports:  # nothing in it bends
+        return equations.found(levels.all_v, levels.all_currents, levels.all_follows), np.zeros(0, dtype=int)
+    levels.begin()
+    for _ in range(_ITERATIONS):
+        budget.check("looking for the periodic steady state")
+        levels.judge(levels.shorten(levels.newton_step()), enough)
+        if not len(levels.active):
             break
-    all_v[open_levels] = v
-    failed += open_levels.tolist()
-    return equations.found(all_v, all_currents, all_follows), np.array(sorted(failed), dtype=int)
+    return levels.outcome()
