@@ -1,0 +1,25 @@
+"""What keeps the code readable, counted: arguments and lines of functions."""
+
+import ast
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).resolve().parents[2]
+MOST_ARGUMENTS, MOST_LINES = 8, 60
+
+
+@pytest.mark.parametrize("half", ["thermionic", "bold_anode"])
+def test_no_function_takes_over_8_arguments_or_60_lines(half):
+    long = []
+    for path in sorted((ROOT / half).rglob("*.py")):
+        if "migrations" in path.parts:
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.FunctionDef):
+                given = node.args
+                arguments = len(given.posonlyargs) + len(given.args) + len(given.kwonlyargs)
+                lines = node.end_lineno - node.lineno + 1
+                if arguments > MOST_ARGUMENTS or lines > MOST_LINES:
+                    long.append(f"{path.relative_to(ROOT)}:{node.lineno} {node.name}: {arguments}, {lines}")
+    assert long == []
