@@ -91,7 +91,6 @@ def selected(laid: Laid, key: str) -> dict[str, Any] | None:
         return None
     face = frame(laid.layout.box, placed.face)
     sizes = body.sizes
-    iron = body.family in ("transformer", "choke", "mains transformer")
     return {
         "key": key,
         "title": body.title,
@@ -107,14 +106,14 @@ def selected(laid: Laid, key: str) -> dict[str, Any] | None:
         "pinned": placed.pinned,
         "raised": f"{placed.raised * 1e3:.0f}",
         "mount": placed.mount or body.mount,
-        "mounts": MOUNTS.get({"tube": "socket", "capacitor": "can"}.get(body.family, "iron" if iron else ""), ()),
-        "screens": get_args(Screen) if iron else (),
+        "mounts": MOUNTS.get(body.nature.mounts, ()),
+        "screens": get_args(Screen) if body.nature.iron else (),
         "screen": placed.screen or "none",
-        "strips": strip_kinds() if body.family == "strip" else (),
+        "strips": strip_kinds() if body.nature.hub else (),
         "strip": placed.strip or "tag strip",
-        "lugs": [pin.name for pin in body.pins] if body.family == "strip" else (),
+        "lugs": [pin.name for pin in body.pins] if body.nature.hub else (),
         "earth_lug": next((pin.name for pin in body.pins if pin.net == EARTH), ""),
-        "sunk": body.family == "tube",
+        "sunk": body.nature.glass,
         "size": f"{sizes.across * 1e3:.0f} × {sizes.along * 1e3:.0f} mm, {sizes.above * 1e3:.0f} mm above the sheet, "
         f"{sizes.below * 1e3:.0f} mm below",
         "kg": f"{sizes.kg * 1e3:.0f} g" if sizes.kg < 1 else f"{sizes.kg:.1f} kg",

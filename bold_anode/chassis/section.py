@@ -60,7 +60,7 @@ def in_section(laid: Laid) -> Section:
         named.add(body.key)
         section.blocks.append(Block(
             f"{low[0]:.1f}", f"{-high[2]:.1f}", f"{high[0] - low[0]:.1f}", f"{high[2] - low[2]:.1f}",
-            body.short if first and body.family != "jack" else "", f"{(low[0] + high[0]) / 2:.1f}",
+            body.short if first and not body.nature.on_panel else "", f"{(low[0] + high[0]) / 2:.1f}",
             f"{-high[2] + 11:.1f}", body.family.replace(" ", "-"), body.sizes.round and above,
         ))  # fmt: skip
     highest = sorted({round(float(high[2])) for *_, high in found if high[2] > 5}, reverse=True)[:1]

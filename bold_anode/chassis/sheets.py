@@ -91,7 +91,7 @@ def draw_warmth(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "iron": [
             {"key": body.key, "title": body.title,
              "measured": next((one for one in standing.layout.strays if one.body == body.key), None)}
-            for body in now.bodies if body.family in ("mains transformer", "choke")
+            for body in now.bodies if body.nature.mains_iron or body.nature.gapped
         ],
     }  # fmt: skip
 

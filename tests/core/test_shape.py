@@ -1,4 +1,4 @@
-"""What keeps the code readable, counted: arguments and lines of functions."""
+"""What keeps the code readable, counted: arguments and lines of functions, and what is asked of a body."""
 
 import ast
 from pathlib import Path
@@ -23,3 +23,15 @@ def test_no_function_takes_over_8_arguments_or_60_lines(half):
                 if arguments > MOST_ARGUMENTS or lines > MOST_LINES:
                     long.append(f"{path.relative_to(ROOT)}:{node.lineno} {node.name}: {arguments}, {lines}")
     assert long == []
+
+
+@pytest.mark.parametrize("half", ["thermionic", "bold_anode"])
+def test_nobody_asks_a_body_for_its_family_by_name(half):
+    asked = []
+    for path in sorted((ROOT / half).rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            looked = node.args if isinstance(node, ast.Call) else [getattr(node, "left", None)]
+            asks = isinstance(node, ast.Compare) or (isinstance(node, ast.Call) and "get" in ast.dump(node.func))
+            if asks and any(isinstance(one, ast.Attribute) and one.attr == "family" for one in looked):
+                asked.append(f"{path.relative_to(ROOT)}:{node.lineno}")
+    assert asked == []

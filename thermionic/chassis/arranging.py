@@ -15,6 +15,7 @@ import numpy as np
 from thermionic.blocks import Group
 from thermionic.chassis.body import Body
 from thermionic.chassis.document import Box, Layout, Placed
+from thermionic.chassis.natures import Lane
 from thermionic.design import Design
 from thermionic.devices.base import Array
 
@@ -25,9 +26,24 @@ SCHOOLS = {
 }
 FIRST_SCHOOL = "iron at the rear"
 _MARGIN, _GAP, _PANEL = 0.016, 0.006, 0.024
+# Where what has a lane goes in each school: shares of the box from the left and from the front, and from the left for
+# each channel's side.
+_LANES: dict[str, dict[Lane, tuple[float, float, float]]] = {
+    "iron at the rear": {
+        "mains iron": (0.93, 0.85, 0.0), "choke": (0.72, 0.85, 0.0), "output iron": (0.3, 0.85, 0.16),
+        "reservoir": (0.85, 0.3, 0.0),
+    },
+    "power at one side": {
+        "mains iron": (0.9, 0.75, 0.0), "choke": (0.78, 0.3, 0.0), "output iron": (0.5, 0.82, 0.12),
+        "reservoir": (0.78, 0.3, 0.0),
+    },
+    "symmetric": {
+        "mains iron": (0.5, 0.82, 0.0), "choke": (0.5, 0.45, 0.0), "output iron": (0.5, 0.8, 0.38),
+        "reservoir": (0.5, 0.45, 0.0),
+    },
+}  # fmt: skip
 _GROWN = 6  # times that the box may be made larger, until nothing overlaps
 _HOT = 8.0  # W, of a tube that wants room about it
-_POWER = ("mains transformer", "choke", "capacitor")
 
 
 @dataclass
@@ -126,7 +142,7 @@ def _seat(body: Body, layout: Layout, order: float, school: str) -> _Seat:
     old, box = layout.of(body.key), layout.box
     layers = (not body.inside, body.inside or body.sizes.below > 0.005)
     half = np.array([body.sizes.across, body.sizes.along]) / 2
-    if body.family == "tube" and body.watt > _HOT:
+    if body.nature.glass and body.watt > _HOT:
         half = half * 1.5  # room for its heat
     if old is not None and old.pinned:
         if old.turn % 180 == 90:
@@ -147,47 +163,24 @@ def _wish(body: Body, order: float, school: str) -> tuple[float, float, float]:
     """Where a body would like to be, as shares of the box from the left and from the front (or from below), and its
     turn."""
     side = {0: 0.0, 1: -1.0, 2: 1.0}[body.channel]
-    symmetric = school == "symmetric"
+    nature, symmetric = body.nature, school == "symmetric"
     if body.home != "top":
-        across = {
-            "pot": 0.3, "rotary switch": 0.2, "switch": 0.75, "mains switch": 0.9, "lamp": 0.82, "meter": 0.5,
-            "jack": (0.1 if order < 0.5 else 0.35) + 0.06 * side, "terminals": 0.5 + 0.11 * side,
-            "inlet": 0.93, "fuse": 0.82, "foot": 0.5, "earth bolt": 0.97,
-        }.get(body.family, 0.5)  # fmt: skip
-        if symmetric and body.family == "jack":
-            across = (0.35 if order < 0.5 else 0.65) + 0.04 * side
-        return across, 0.55, 0.0
-    if body.family == "earth bolt":
-        return 0.95, 0.92, 0.0
-    if body.family == "signal earth":
-        return 0.12, 0.9, 0.0
-    turn = 90.0 if body.family in ("mains transformer",) else 0.0
-    lane = 0.5 + 0.5 * side * 0.55
+        if symmetric and nature.across_later is not None:
+            return (0.35 if order < 0.5 else 0.65) + 0.04 * side, 0.55, 0.0
+        across = nature.across if nature.across_later is None or order < 0.5 else nature.across_later
+        return across + nature.across_by_side * side, 0.55, 0.0
+    if nature.corner:
+        return *nature.corner, 0.0
+    # What belongs to the supply stands with its reservoirs; by looks, tubes alone.
+    lane = nature.lane or ("reservoir" if order > 1.0 and (nature.glass or not symmetric) else "")
+    if lane:
+        x, y, by_side = _LANES[school][lane]
+        return x + by_side * side, y, 90.0 if nature.mains_iron else 0.0
     if symmetric:
-        if body.family == "mains transformer":
-            return 0.5, 0.82, turn
-        if body.family in ("choke", "capacitor") or (body.family == "tube" and order > 1.0):
-            return 0.5, 0.45, 0.0
-        if body.family == "transformer":
-            return 0.5 + 0.38 * side, 0.8, 0.0
-        return 0.5 + side * (0.12 + 0.3 * order), 0.22 + (0.06 if body.family == "strip" else 0.0), 0.0
+        return 0.5 + side * (0.12 + 0.3 * order), 0.22 + (0.06 if nature.hub else 0.0), 0.0
     if school == "power at one side":
-        if body.family == "mains transformer":
-            return 0.9, 0.75, turn
-        if body.family in ("choke", "capacitor") or order > 1.0:
-            return 0.78, 0.3, 0.0
-        if body.family == "transformer":
-            return 0.5 + 0.12 * side, 0.82, 0.0
         return 0.08 + 0.5 * order, 0.5 + 0.28 * side, 0.0
-    if body.family == "mains transformer":
-        return 0.93, 0.85, turn
-    if body.family == "choke":
-        return 0.72, 0.85, 0.0
-    if body.family == "transformer":
-        return 0.3 + 0.16 * side, 0.85, 0.0
-    if body.family == "capacitor" or order > 1.0:
-        return 0.85, 0.3, 0.0
-    return 0.06 + 0.62 * order, 0.3 + 0.2 * (lane - 0.5) / 0.275, 0.0
+    return 0.06 + 0.62 * order, 0.3 + 0.2 * side, 0.0
 
 
 def _push_apart(seats: list[_Seat], size: Array, top: bool) -> float:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from thermionic.chassis.catalogue import Sizes
 from thermionic.chassis.document import Face, Mount, Screen
+from thermionic.chassis.natures import Nature, nature
 from thermionic.chassis.nets import Net
 from thermionic.circuit.netlist import Netlist
 
@@ -41,9 +42,13 @@ class Pin:
 
 @dataclass(frozen=True)
 class Body:
-    """Something to be placed. ``family`` is what it is (socket, transformer, choke, ...), ``home`` the face that it
-    usually goes on, within where ``inside``; ``watt`` what it turns to heat. ``heaters`` are the names of its heater
-    pins; ``part`` and ``path`` those of the one part that it is, in the netlist and in the design, if it is one."""
+    """Something to be placed.
+
+    ``family`` is what it is called (tube, transformer, choke, ...), ``nature`` what is so of all bodies of it,
+    ``home`` the face that it usually goes on, within where ``inside``; ``watt`` what it turns to heat.
+    ``heaters`` are the names of its heater pins; ``part`` and ``path`` those of the one part that it is, in the netlist and in the
+    design, if it is one.
+    """
 
     key: str
     title: str
@@ -62,6 +67,11 @@ class Body:
     part: str = ""
     path: str = ""
     screen: Screen | None = None
+
+    @property
+    def nature(self) -> Nature:
+        """What is so of every body of its family."""
+        return nature(self.family)
 
     def pin(self, name: str) -> Pin:
         """A pin by its name. Raises KeyError."""

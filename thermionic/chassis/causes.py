@@ -108,14 +108,14 @@ class _Causes:
                 continue
             at = self.humming.lowered(in_room(self.box, placed, (0.0, 0.0, body.sizes.above * 0.45)))
             emf = np.zeros(HARMONICS, dtype=complex)
-            if body.family == "transformer":
+            if body.nature.pickup == "core":
                 axis = direction(self.box, placed, coil_axis(body))
                 use = next(use for use in self.amplifier.compiled.transformers if use.block in body.blocks)
                 emf = self._in_core(use.part, use.block) * self.humming.field(at, dipole, axis, iron)
                 emf *= SCREEN_SHARE[body.screen or "none"]
                 gain = self.transfers.of_terminal(Attached(use.part, 0, channel))
                 causes.append(self._spot(iron, body, "in its core", gain * emf, iron.unsure * 1.5))
-            elif body.family == "tube":
+            elif body.nature.pickup == "electrodes":
                 # Its leads stand upright, which way round is not known: what is level of the field goes through.
                 across, along = (self.humming.field(at, dipole, axis, iron) for axis in np.eye(3)[:2])
                 emf = -2j * np.pi * self.hertz * _TUBE_AREA * np.hypot(np.abs(across), np.abs(along))

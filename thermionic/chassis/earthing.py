@@ -146,7 +146,7 @@ class _Earths:
         self.wiring, self.layout, self.order = wiring, layout, order
         self.way = Way(layout)
         terminals = wiring.earths
-        self.bolt = next((one for one in terminals if one.body.family == "signal earth"), None)
+        self.bolt = next((one for one in terminals if one.body.nature.earth_bolt), None)
         self.own = [one for one in terminals if one is not self.bolt]
         self.links: list[Link] = []
         self.sheet: set[str] = set()
@@ -164,7 +164,7 @@ class _Earths:
         }[school](within)  # fmt: skip
         if school != "chassis":
             touching = [] if self.layout.earthing.jacks_insulated else [
-                one for one in within if one.body.family == "jack"
+                one for one in within if one.body.nature.on_panel
             ]  # fmt: skip
             below = [*touching, *self._mains_side()]
             self._bolted([self.bolt, *below] if below else [])
@@ -279,7 +279,7 @@ class _Earths:
 
     def _local(self, ends: list[Terminal]) -> None:
         assert self.bolt is not None
-        hubs = [one for one in ends if one.body.family == "strip"] or ends[:1]
+        hubs = [one for one in ends if one.body.nature.hub] or ends[:1]
         for end in ends:
             if end in hubs:
                 self._join(end, self.bolt, BOLT_OHM)

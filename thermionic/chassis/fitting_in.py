@@ -163,7 +163,7 @@ def _reaching(here: Sequence[tuple[Body, Placed]]) -> list[Misfit]:
     standing = [(body, placed, outline(body, placed)) for body, placed in here if placed.face == "top"
                 and not placed.inside and body.sizes.above > 0.02]  # fmt: skip
     for body, _placed, shape in standing:
-        if body.family != "tube":
+        if not body.nature.glass:
             continue
         near = [(other, float(shape.distance(second))) for other, there, second in standing if other is not body]
         tight = [(other, gap) for other, gap in near if gap < FINGERS]

@@ -15,7 +15,6 @@ from thermionic.chassis.hum import LayoutHum
 from thermionic.chassis.laid import Laid, lay
 
 _MOVES = ((0.04, 0.0), (-0.04, 0.0), (0.0, 0.04), (0.0, -0.04))
-_IRON = ("mains transformer", "transformer", "choke")
 _WORTH = 0.3  # dB
 _CAUSES = 6  # whose sources and ways are looked at
 
@@ -96,7 +95,7 @@ def _candidates(laid: Laid) -> Iterator[tuple[str, dict[str, Any]]]:
                 "kind": "shield", "wire": wire.key,
             }  # fmt: skip
     sources = {cause.key for cause in causes if cause.way == "magnetic"}
-    iron = [body for body in laid.bodies if body.family in _IRON and layout.of(body.key)]
+    iron = [body for body in laid.bodies if body.nature.iron and layout.of(body.key)]
     for body in iron:
         placed = layout.of(body.key)
         assert placed is not None

@@ -123,7 +123,7 @@ def _moved(laid: Laid, movable: Sequence[Body], rng: np.random.Generator, warmth
     placed = layout.of(body.key)
     assert placed is not None
     kind = rng.random()
-    if kind < 0.15 and body.family in ("mains transformer", "transformer", "choke", "tube"):
+    if kind < 0.15 and (body.nature.iron or body.nature.glass):
         return placed_at(layout, body, turn=(placed.turn + 90) % 360)[0]
     if kind < 0.35:
         alike = [other for other in movable if other.home == body.home and other.inside == body.inside

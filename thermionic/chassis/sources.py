@@ -195,7 +195,7 @@ class Sources:
         """The stray moment of a transformer or choke; None for a body that is neither."""
         measured = next((one for one in layout.strays if one.body == body.key), None)
         moment = np.zeros(HARMONICS, dtype=complex)
-        if body.family == "mains transformer":
+        if body.nature.mains_iron:
             share = STRAY_SHARE[body.mount or "upright"]
             # At the same distance over its size every transformer's field is alike, so its moment goes as its mass.
             tesla, at, unsure = STRAY_TESLA, STRAY_AT, STRAY_UNSURE
@@ -210,7 +210,7 @@ class Sources:
             if abs(drawn[0]) > 0:
                 moment[1:] = moment[0] * _LEAK * drawn[1:] / drawn[0]
             return IronSource(body, moment, unsure)
-        if body.family == "choke":
+        if body.nature.gapped:
             choke = next(one for path, one in self.compiled.components(Choke) if path == body.path)
             # The gap holds L I²/2 = B² V/2mu0 at full current; all of it is magnetised by the ripple current.
             gap = choke.henry * choke.rating_ampere / CHOKE_TESLA

@@ -45,7 +45,7 @@ class Small:
             for node in part.nodes:
                 count[self.nets.of(node, channel)] += 1
         for place, body in enumerate(found):
-            if body.family != "tube":
+            if not body.nature.glass:
                 continue
             pins = list(body.pins)
             for number, pin in enumerate(body.pins):

@@ -24,8 +24,6 @@ from thermionic.devices.base import Array
 from thermionic.supplies.ratings import lasting_hours
 
 ROOM = 25.0  # °C
-# Shares of a tube's heat: what it radiates, what its socket takes into the box. As usual for glass; unsure by half.
-RADIATED, INTO_BOX, IRON_INTO_BOX = 0.7, 0.08, 0.35
 STRIP_KELVIN = 12.0  # K/W of the resistors on a strip together: as usual, unsure by half
 # W/m²K of a warm box and of a capacitor in still air, radiation and convection together (H. Y. Wong, Handbook of
 # Essential Formulae and Data on Heat Transfer for Engineers, 1977: about 5 and 5 at these temperatures).
@@ -81,7 +79,7 @@ def warmth(laid: Laid) -> Warmth:
     here = [body for body in laid.bodies if layout.of(body.key) is not None]
     inside = sum(body.watt * _into_box(body, layout) for body in here)
     vents = sum(
-        np.pi * (opening.diameter or 0.0) ** 2 / 4 for body in here if body.family == "vent"
+        np.pi * (opening.diameter or 0.0) ** 2 / 4 for body in here if body.nature.vent
         for opening in body.sizes.openings
     ) / 2  # fmt: skip
     air = ROOM + _rise(inside, layout, vents)
@@ -89,12 +87,12 @@ def warmth(laid: Laid) -> Warmth:
     places = {body.key: _middle(body, layout) for body in here}
     capacitors, others = [], []
     for body in here:
-        if body.family == "capacitor":
+        if body.nature.can:
             celsius = _at(body, here, places, air, layout)
             capacitors.append(WarmBody(body, celsius, _hours(laid.amplifier, body, celsius)))
-        elif body.family in ("strip", "heat-sink") and body.watt > 0.2:
+        elif body.nature.warm and body.watt > 0.2:
             sinks = [1.0 / _kelvin(one) for one in cooled.get(body.key, ())]
-            kelvin = _kelvin(body) if body.family == "heat-sink" else 1.0 / (1.0 / STRIP_KELVIN + sum(sinks))
+            kelvin = _kelvin(body) if body.nature.sink else 1.0 / (1.0 / STRIP_KELVIN + sum(sinks))
             others.append(WarmBody(body, air + body.watt * kelvin, None))
     capacitors.sort(key=lambda one: -one.celsius)
     others.sort(key=lambda one: -one.celsius)
@@ -113,10 +111,10 @@ def _kelvin(sink: Body) -> float:
 
 def _cooled(here: list[Body], layout: Layout) -> dict[str, list[Body]]:
     """The heat-sinks that were put in, by the warm strip whose hottest resistor each is for: the nearest."""
-    strips = [body for body in here if body.family == "strip" and body.watt > 0.2]
+    strips = [body for body in here if body.nature.warm and not body.nature.sink and body.watt > 0.2]
     found: dict[str, list[Body]] = defaultdict(list)
     for body in here:
-        if body.family == "heat-sink" and not body.pins and strips:
+        if body.nature.sink and not body.pins and strips:
             at = _middle(body, layout)
             near = min(strips, key=lambda one: float(np.linalg.norm(_middle(one, layout) - at)))
             found[near.key].append(body)
@@ -127,8 +125,7 @@ def _into_box(body: Body, layout: Layout) -> float:
     placed = layout.of(body.key)
     if placed is not None and (placed.inside or placed.face != "top"):
         return 1.0
-    return {"tube": INTO_BOX, "transformer": IRON_INTO_BOX, "mains transformer": IRON_INTO_BOX,
-            "choke": IRON_INTO_BOX}.get(body.family, 0.5)  # fmt: skip
+    return body.nature.into_box
 
 
 def _surface(layout: Layout) -> float:
@@ -176,9 +173,8 @@ def _at(body: Body, here: list[Body], places: dict[str, Array], air: float, layo
         if (there.face == "top" and not there.inside) != above:
             continue
         apart = max(float(np.linalg.norm(places[body.key] - places[other.key])), other.sizes.across / 2 + 0.005)
-        share = RADIATED if other.family == "tube" else 0.3
         # Absorbed on its breadth, given off all round: the flux over pi times its film.
-        found += share * other.watt / (4 * np.pi * apart**2) / (np.pi * CAN_FILM)
+        found += other.nature.radiated * other.watt / (4 * np.pi * apart**2) / (np.pi * CAN_FILM)
     return float(found)
 
 
@@ -196,7 +192,7 @@ def _hours(amplifier: SolvedAmplifier, body: Body, celsius: float) -> float | No
 
 
 def _gaps(here: list[Body], layout: Layout) -> list[TightGap]:
-    hot = [body for body in here if body.family == "tube" and body.watt > HOT]
+    hot = [body for body in here if body.nature.glass and body.watt > HOT]
     found = []
     for number, one in enumerate(hot):
         for other in hot[:number]:

@@ -56,7 +56,7 @@ def weight(laid: Laid) -> Weight:
     highest = max((top for top, _, _ in tops), default=0.0)
     touching = [(body, patch) for top, body, patch in tops if highest - top < _LEVEL]
     hull = shapely.unary_union([patch for _, patch in touching]).convex_hull if touching else shapely.Polygon()
-    solid = all(body.family in ("transformer", "mains transformer", "choke") for body, _ in touching)
+    solid = all(body.nature.iron for body, _ in touching)
     return Weight(total, box_kg, balance, tuple(body for body, _ in touching),
                   bool(touching) and solid and hull.contains(shapely.Point(balance)))  # fmt: skip
 

@@ -11,9 +11,11 @@ import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from operator import itemgetter
 from typing import Literal
 
 import numpy as np
+from scipy.sparse.csgraph import minimum_spanning_tree
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import HeaterFeed, HeaterUse, Rectified, Winding
@@ -139,10 +141,20 @@ def wired(amplifier: SolvedAmplifier, bodies: Sequence[Body], layout: Layout) ->
         for one, other in tree(terminals):
             wires.append(way.wire(kinds.of(net, one, other), net, one, other))
     pairs = _Pairs(amplifier, here, placed, way).all()
-    frames = tuple(named(body, Pin(FRAME, (0.0, 0.0, 0.0))) for body in here if body.family == "mains transformer")
-    inlet = next((named(body, body.pin("earth")) for body in here if body.family == "inlet"), None)
-    bolt = next((named(body, body.pin("bolt")) for body in here if body.family == "earth bolt"), None)
-    return Wiring(tuple(wires), tuple(pairs), earths, frames, (inlet, bolt) if inlet and bolt else None)
+    frames = tuple(named(body, Pin(FRAME, (0.0, 0.0, 0.0))) for body in here if body.nature.mains_iron)
+    inlet, bolt = protective_ends(here)
+    protective = None
+    if inlet and bolt:
+        ends = [named(body, body.pin(body.nature.protective_pin)) for body in (inlet, bolt)]
+        protective = ends[0], ends[1]
+    return Wiring(tuple(wires), tuple(pairs), earths, frames, protective)
+
+
+def protective_ends(bodies: Sequence[Body]) -> tuple[Body | None, Body | None]:
+    """The ends of protective earth's wire: the mains inlet and the bolt; None for what is not there."""
+    ends = [body for body in bodies if body.nature.protective_pin]
+    inlet = next((body for body in ends if body.nature.mains_stop is not None), None)
+    return inlet, next((body for body in ends if body.nature.mains_stop is None), None)
 
 
 def tree(terminals: Sequence[Terminal]) -> list[tuple[Terminal, Terminal]]:
@@ -151,16 +163,9 @@ def tree(terminals: Sequence[Terminal]) -> list[tuple[Terminal, Terminal]]:
         return []
     at = np.array([one.at for one in terminals])
     apart = np.abs(at[:, None] - at[None]).sum(axis=2)
-    # Prim's way: from the first, always to the nearest that is not in it yet.
-    joints, nearest, least = [], np.zeros(len(at), dtype=int), apart[0].copy()
-    least[0] = np.inf
-    for _ in range(len(at) - 1):
-        other = int(np.argmin(least))
-        joints.append((terminals[nearest[other]], terminals[other]))
-        least[other] = np.inf
-        closer = (apart[other] < least) & np.isfinite(least)
-        nearest[closer], least[closer] = other, apart[other][closer]
-    return joints
+    # A zero would be no joint to scipy: terminals at one place are a nanometre apart.
+    joints = minimum_spanning_tree(apart + 1e-9).tocoo()
+    return [(terminals[one], terminals[other]) for one, other in zip(joints.row.tolist(), joints.col.tolist(), strict=True)]
 
 
 class _Kinds:
@@ -283,7 +288,7 @@ class _Pairs:
         self.amplifier, self.bodies, self.placed, self.way = amplifier, bodies, placed, way
         self.compiled = amplifier.compiled
         self.nets = nets_of(amplifier.compiled)
-        self.iron = [body for body in bodies if body.family == "mains transformer"]
+        self.iron = [body for body in bodies if body.nature.mains_iron]
 
     def all(self) -> Iterable[Pair]:
         """Every pair."""
@@ -298,10 +303,13 @@ class _Pairs:
         return in_room(self.way.box, self.placed[body.key], tuple(at))
 
     def _mains(self) -> Iterable[Pair]:
-        stops = [body for kind in ("inlet", "fuse", "mains switch") for body in self.bodies if body.family == kind]
+        stops = [(stop, body) for body in self.bodies if (stop := body.nature.mains_stop) is not None]
         if not stops or not self.iron:
             return
-        places = [(body.key, self._place(body, [pin.name for pin in body.pins])) for body in stops]
+        places = [
+            (body.key, self._place(body, [pin.name for pin in body.pins]))
+            for _, body in sorted(stops, key=itemgetter(0))
+        ]
         for iron in self.iron:
             primary = iron.key, self._place(iron, ("live", "neutral"))
             yield self._pair("mains", "mains", places[-1], primary, 0.03)
@@ -343,7 +351,7 @@ class _Pairs:
         )
 
     def _heaters(self) -> Iterable[Pair]:
-        tubes = [body for body in self.bodies if body.family == "tube" and body.heaters]
+        tubes = [body for body in self.bodies if body.heaters]
         fed: set[str] = set()
         for feed in self.compiled.said(HeaterFeed):
             uses = [use for use in self.compiled.said(HeaterUse) if use.block == feed.block]
@@ -362,8 +370,8 @@ class _Pairs:
 
     def _fed_from(self, feed: HeaterFeed) -> Body | None:
         """Where the DC of a heater string is taken from: its regulator, else a can or a strip."""
-        holding = [body for body in self.bodies if self._hot(body, feed) and body.family != "tube"]
-        return min(holding, key=lambda body: body.family != "heat-sink", default=None)
+        holding = [body for body in self.bodies if self._hot(body, feed) and not body.nature.glass]
+        return min(holding, key=lambda body: not body.nature.sink, default=None)
 
     def _hot(self, body: Body, feed: HeaterFeed) -> str:
         net = self.nets.of(feed.node)

@@ -69,7 +69,7 @@ def _faults(laid: Laid) -> Iterator[EarthFault]:
             yield _fault(f"{name}:{link.key}", words, earth, network, (far, bolt), terminals)
     for terminal in laid.wiring.earths:
         if (
-            terminal.body.family == "jack"
+            terminal.body.nature.on_panel
             and laid.layout.earthing.jacks_insulated
             and (laid.layout.earthing.school != "chassis")
         ):
@@ -83,7 +83,7 @@ def _faults(laid: Laid) -> Iterator[EarthFault]:
             network = earth.with_links([*earth.links, own], {own.key: _behind(laid, terminal, bolt)})
             words = f"The source at {terminal.body.title} has a protective earth of its own"
             yield _fault(f"source:{terminal.key}", words, earth, network, (terminal.key, bolt), terminals)
-    cans = [one for one in laid.wiring.earths if one.body.family == "capacitor"]
+    cans = [one for one in laid.wiring.earths if one.body.nature.can]
     if cans and laid.layout.earthing.school != "chassis":
         last = max(cans, key=lambda one: float(np.abs(one.at - terminals[bolt].at).sum()))
         second = Link(f"second: {last.key}", (last.key, bolt), 2 * BOLT_OHM, 1e-7)

@@ -13,11 +13,10 @@ import numpy as np
 
 from thermionic.chassis.geometry import in_room
 from thermionic.chassis.laid import Laid
-from thermionic.chassis.wiring import GAUGE
+from thermionic.chassis.wiring import GAUGE, protective_ends
 
 LONGEST = 0.25  # m from the inlet to the bolt: a rule of thumb for "the shortest way"
 APART = 0.012  # m, from another bolt
-_FRAMED = ("transformer", "choke", "mains transformer")
 
 
 class Verdict(Enum):
@@ -40,8 +39,7 @@ class Point:
 def points(laid: Laid) -> tuple[Point, ...]:
     """Every point of protective earth, what is amiss first; none where there is no mains."""
     layout, box = laid.layout, laid.layout.box
-    by_family = {body.family: body for body in laid.bodies if layout.of(body.key) is not None}
-    inlet, bolt = by_family.get("inlet"), by_family.get("earth bolt")
+    inlet, bolt = protective_ends([body for body in laid.bodies if layout.of(body.key) is not None])
     if inlet is None:
         return ()
     found: list[Point] = []
@@ -77,7 +75,7 @@ def points(laid: Laid) -> tuple[Point, ...]:
     )
     found.append(Point("Bared metal, star washer, lock", Verdict.LOOK, words))
     for body in laid.bodies:
-        if layout.of(body.key) and body.family in _FRAMED and body.mount != "toroid":
+        if layout.of(body.key) and body.nature.iron and body.mount != "toroid":
             words = "Its bolts through bare metal bond its frame to the box: measure it."
             found.append(Point(f"The frame of {body.title}", Verdict.LOOK, words))
     for there, about, words in (
