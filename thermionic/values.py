@@ -27,6 +27,10 @@ class _Kind:
     example: str
     infix: bool
     can_be_negative: bool = False
+    other_units: tuple[tuple[str, float], ...] = ()  # spelling, and what it is in the SI unit
+
+
+_LENGTHS = (("cm", 1e-2), ("in", 0.0254), ("″", 0.0254), ('"', 0.0254), ("ft", 0.3048))
 
 
 class Quantity(Enum):
@@ -39,7 +43,8 @@ class Quantity(Enum):
     CURRENT = _Kind("current", "A", ("A", "a"), 0.0, 1e3, "60 mA", False, True)
     POWER = _Kind("power", "W", ("W", "w"), 0.0, 1e4, "5 W", False)
     FREQUENCY = _Kind("frequency", "Hz", ("Hz", "hz", "HZ"), 1e-3, 1e9, "50 Hz", False)
-    LENGTH = _Kind("length", "m", ("m",), 1e-4, 1e3, "3 m", False)
+    LENGTH = _Kind("length", "m", ("m",), 1e-4, 1e3, "3 m", False,
+                   other_units=_LENGTHS)  # fmt: skip
     LEVEL = _Kind("level", "dB", ("dB", "db", "DB"), 0.0, 300.0, "88 dB", False, True)
     RATIO = _Kind("ratio", "", (), 0.0, 1e6, "0.5", False)
 
@@ -67,24 +72,40 @@ def parse(text: str, quantity: Quantity) -> float:
     Raises ValueRefused, with the reason and an example, if the text is not a value or if no such part
     can exist (a negative resistance, a capacitor of a megafarad).
     """
+    value = read(text, quantity)
+    check(value, quantity)
+    return value
+
+
+def read(text: str, quantity: Quantity, bare: float = 1.0) -> float:
+    """Read a typed value as ``parse`` does, but of any size and sign: a place on a sheet may be zero or negative. A
+    number without a unit or a multiplier counts ``bare`` SI units: 1e-3 where a form asks for millimetres.
+
+    Raises ValueRefused if the text is not a value. It does not check its size: an exponent can make it infinite.
+    """
     kind = quantity.value
     typed = str(text)
     if len(typed) > 40:
         raise ValueRefused(f"A {kind.name} is a few characters long; {len(typed)} were typed. Try {kind.example}.")
     compact = typed.strip().translate(_TYPED_FORMS).replace(" ", "")
-    value = _read(compact, quantity)
+    value = _read(compact, quantity, bare)
     if value is None:
         raise ValueRefused(
-            f"“{typed.strip()}” is not a {kind.name}. Write it like {kind.example}"
+            f"Enter a {kind.name}, for example {kind.example}."
+            if not compact
+            else f"“{typed.strip()}” is not a {kind.name}. Write it like {kind.example}"
             + (f", in {kind.symbol}." if kind.symbol else ".")
         )
-    check(value, quantity)
     return value
 
 
-def _read(compact: str, quantity: Quantity) -> float | None:
+def _read(compact: str, quantity: Quantity, bare: float) -> float | None:
     kind = quantity.value
-    for spelling in ("", *kind.spellings):
+    for spelling, factor in kind.other_units:
+        if compact.endswith(spelling) and (found := _PLAIN.fullmatch(compact[: -len(spelling)])) and not found[3]:
+            return float(found[1] + found[2]) * factor
+    # The unit first: the m of "3 m" is a metre, that of "3 mm" milli.
+    for spelling in (*kind.spellings, ""):
         if spelling and not compact.endswith(spelling):
             continue
         body = compact[: len(compact) - len(spelling)] if spelling else compact
@@ -98,7 +119,8 @@ def _read(compact: str, quantity: Quantity) -> float | None:
             sign, number, multiplier = found.groups()
             # One rounding of the written decimal: 0.1e-6, not 0.1 * 1e-6.
             mantissa, _, power = number.lower().partition("e")
-            return float(f"{sign}{mantissa}e{int(power or 0) + _MULTIPLIERS[multiplier]}")
+            value = float(f"{sign}{mantissa}e{int(power or 0) + _MULTIPLIERS[multiplier]}")
+            return value if spelling or multiplier else bare * value
     return None
 
 
@@ -111,14 +133,17 @@ def check(value: float, quantity: Quantity) -> None:
         raise ValueRefused(f"A {kind.name} cannot be negative: {display(value, quantity)}. Try {kind.example}.")
     size = abs(value)
     if kind.infix and value == 0:
-        raise ValueRefused(f"A {kind.name} of zero is no part. Try {kind.example}.")
+        raise ValueRefused(
+            f"{display(value, quantity)} is not a part. "
+            f"Enter a {kind.name} like {kind.example}, or take the part out."
+        )
     if size > kind.most or size < kind.least:
         hint = ""
         if quantity is Quantity.CAPACITANCE and size > kind.most:
             hint = " M means mega; write u for micro, n for nano, p for pico."
         raise ValueRefused(
-            f"{display(value, quantity)} is not a {kind.name} that a part can have: "
-            f"between {display(kind.least, quantity)} and {display(kind.most, quantity)} is.{hint}"
+            f"{display(value, quantity)} is out of range: a {kind.name} must be "
+            f"{display(kind.least, quantity)} to {display(kind.most, quantity)}.{hint}"
         )
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Callable
 from typing import Any
 
@@ -17,7 +16,7 @@ from bold_anode.amps.operations import Stale
 from bold_anode.amps.rooms import Shown, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.tabs import Tab, draw_chosen
-from bold_anode.chassis import laying, operations, searching, sheets, variants
+from bold_anode.chassis import forms, laying, operations, searching, sheets, variants
 from bold_anode.chassis.drawing import drawn
 from bold_anode.chassis.figures import feeds, said_of, selected
 from bold_anode.chassis.models import KeptSize
@@ -43,7 +42,7 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
     wrong = misfits(now.bodies, standing.layout)
     side = _remembered(request, "inside")
     inside = side == "1"
-    also = [key for key in _list(_remembered(request, "also")) if standing.layout.of(key)]
+    also = [key for key in forms.keys(_remembered(request, "also")) if standing.layout.of(key)]
     chosen = _remembered(request, "body")
     user = request.user
     return {
@@ -72,15 +71,6 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
         "can_step_back": bool(standing.row and standing.row.at.parent_id),
         "can_step_forward": bool(standing.row and standing.row.next_state()),
     }
-
-
-def _list(typed: str) -> list[str]:
-    """A list of keys as the page sends it; nothing for anything else."""
-    try:
-        found = json.loads(typed or "[]")
-    except (ValueError, RecursionError):
-        return []
-    return [one for one in found if isinstance(one, str)][:400] if isinstance(found, list) else []
 
 
 def _remembered(request: Request, name: str) -> str:
@@ -144,31 +134,6 @@ def _again(request: Request, project_id: int, notice: str = "") -> HttpResponse:
     return render(request, "chassis/laid.html", context, status=422 if notice else 200)
 
 
-_LENGTH = re.compile(r"(-?[0-9]{1,6}(?:[.,][0-9]{1,6})?)\s*(mm|cm|m|in|″|\")?")
-_UNITS = {"": 1e-3, "mm": 1e-3, "cm": 1e-2, "m": 1.0, "in": 0.0254, "″": 0.0254, '"': 0.0254}
-
-
-def _length(request: Request, name: str) -> float | None:
-    """A length typed in mm, or with its unit, in m; None where it is not there. Raises LayoutRefused."""
-    typed = request.POST.get(name, "").strip()
-    if not typed:
-        return None
-    found = _LENGTH.fullmatch(typed)
-    if found is None:
-        raise LayoutRefused(f"“{typed[:20]}” is no length; 120 is 120 mm, and 12 cm or 4.7 in will do.")
-    return float(found[1].replace(",", ".")) * _UNITS[found[2] or ""]
-
-
-def _number(request: Request, name: str) -> float | None:
-    typed = request.POST.get(name, "").strip()
-    if not typed:
-        return None
-    try:
-        return float(typed)
-    except ValueError:
-        raise LayoutRefused(f"“{typed[:20]}” is no number.") from None
-
-
 @require_POST
 def place(request: Request, project_id: int) -> HttpResponse:
     """Move, turn or fix a body."""
@@ -178,10 +143,10 @@ def place(request: Request, project_id: int) -> HttpResponse:
         body = editing.body_of(bodies(amplifier, layout), request.POST.get("body", ""))
         changes: dict[str, Any] = {}
         for name in ("u", "v", "raised"):
-            length = _length(request, name)
+            length = forms.length(request.POST.get(name, ""))
             if length is not None:
                 changes[name] = round(length, 5)
-        turn = _number(request, "turn")
+        turn = forms.number(request.POST.get("turn", ""))
         if turn is not None:
             changes["turn"] = round(turn % 360, 2) % 360
         if request.POST.get("face"):
@@ -214,7 +179,7 @@ def arrange(request: Request, project_id: int) -> HttpResponse:
 def line_up(request: Request, project_id: int) -> HttpResponse:
     """Align, spread or mirror several bodies."""
     owned(request, project_id)
-    keys, how = _list(request.POST.get("bodies", "")), request.POST.get("how", "")
+    keys, how = forms.keys(request.POST.get("bodies", "")), request.POST.get("how", "")
     return _changed(request, project_id, lambda layout: editing.lined_up(layout, keys, how))
 
 
@@ -230,7 +195,7 @@ def size(request: Request, project_id: int) -> HttpResponse:
         body = editing.body_of(bodies(amplifier, layout), request.POST.get("body", ""))
         if kept is not None:
             return editing.measured(layout, body, [kept.across, kept.along, kept.above, kept.below], kept.name)
-        lengths = [_length(request, name) for name in names]
+        lengths = [forms.length(request.POST.get(name, "")) for name in names]
         if not any(lengths):
             return editing.measured(layout, body, None)
         if any(one is None for one in lengths):
@@ -257,22 +222,12 @@ def box(request: Request, project_id: int) -> HttpResponse:
             if kind is bool:
                 changes[name] = request.POST[name] == "1"
             elif kind is float:
-                changes[name] = _length(request, name) or 0.0
+                changes[name] = forms.length(request.POST.get(name, "")) or 0.0
             else:
                 changes[name] = request.POST[name]
         return editing.boxed(layout, **changes)
 
     return _changed(request, project_id, change)
-
-
-def _bends(typed: str) -> list[tuple[float, float]] | None:
-    """The bends of a wire as the page sends them, [[x, y], ...] in mm; None for nothing. Raises LayoutRefused."""
-    if not typed.strip():
-        return None
-    try:
-        return [(float(x) / 1e3, float(y) / 1e3) for x, y in json.loads(typed)]
-    except (ValueError, TypeError, RecursionError, OverflowError):
-        raise LayoutRefused("The bends of a wire are places in millimetres: [[120, 40], [120, 90]].") from None
 
 
 @require_POST
@@ -286,7 +241,7 @@ def wire(request: Request, project_id: int) -> HttpResponse:
             return editing.screened_at(layout, key, request.POST["screen"])
         if "shielded" in request.POST:
             return editing.shielded(layout, key, request.POST["shielded"] == "1")
-        return editing.bent(layout, key, _bends(request.POST.get("bends", "")))
+        return editing.bent(layout, key, forms.bends(request.POST.get("bends", "")))
 
     return _changed(request, project_id, change)
 
@@ -300,10 +255,10 @@ def wiring(request: Request, project_id: int) -> HttpResponse:
         if "colour" in request.POST:
             return editing.coloured(layout, request.POST.get("kind", ""), request.POST["colour"])
         if "measured" in request.POST:
-            millivolt = _number(request, "measured")
+            millivolt = forms.number(request.POST.get("measured", ""))
             return editing.with_fields(layout, measured_volt=millivolt / 1e3 if millivolt else None)
         if "heater_pitch" in request.POST:
-            return editing.with_fields(layout, heater_pitch=_length(request, "heater_pitch") or 0.0)
+            return editing.with_fields(layout, heater_pitch=forms.length(request.POST.get("heater_pitch", "")) or 0.0)
         earthing = layout.earthing.model_dump() | {
             name: request.POST[name] for name in ("school", "bolt") if name in request.POST
         }

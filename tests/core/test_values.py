@@ -10,6 +10,7 @@ from thermionic.errors import ValueRefused
 from thermionic.values import Quantity, Series, display, nearest, parse, step, written
 
 R, C, V, I = Quantity.RESISTANCE, Quantity.CAPACITANCE, Quantity.VOLTAGE, Quantity.CURRENT  # noqa: E741
+M = Quantity.LENGTH
 
 
 @pytest.mark.parametrize(
@@ -27,6 +28,10 @@ R, C, V, I = Quantity.RESISTANCE, Quantity.CAPACITANCE, Quantity.VOLTAGE, Quanti
         ("6.3V", V, 6.3, "6.3 V"),
         ("60 mA", I, 0.06, "60 mA"),
         ("-45 V", V, -45.0, "-45 V"),
+        ("3 m", M, 3.0, "3 m"),
+        ("12.5 cm", M, 0.125, "0.125 m"),
+        ("2 in", M, 0.0508, "0.0508 m"),
+        ("30 mm", M, 0.03, "0.03 m"),
     ],
 )
 def test_what_a_builder_types_is_read_and_written_back(typed, quantity, value, again):
@@ -57,7 +62,9 @@ def test_any_text_is_a_value_or_a_sentence(text):
     [
         ("1M", C, "M means mega"),
         ("-5", R, "negative"),
-        ("0", R, "zero"),
+        ("0", R, "0 Ω is not a part"),
+        ("", R, "Enter a resistance, for example 4k7"),
+        ("2000 m", M, "0.0001 m to 1000 m"),
         ("1e400", R, "finite"),
         ("4k7k", R, "Write it like 4k7"),
         ("4R7", C, "Write it like 0u47"),

@@ -46,8 +46,8 @@ class Body:
 
     ``family`` is what it is called (tube, transformer, choke, ...), ``nature`` what is so of all bodies of it,
     ``home`` the face that it usually goes on, within where ``inside``; ``watt`` what it turns to heat.
-    ``heaters`` are the names of its heater pins; ``part`` and ``path`` those of the one part that it is, in the netlist and in the
-    design, if it is one.
+    ``heaters`` are the names of its heater pins; ``part`` and ``path`` those of the one part that it is, in the
+    netlist and in the design, if it is one.
     """
 
     key: str

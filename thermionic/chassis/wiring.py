@@ -165,7 +165,10 @@ def tree(terminals: Sequence[Terminal]) -> list[tuple[Terminal, Terminal]]:
     apart = np.abs(at[:, None] - at[None]).sum(axis=2)
     # A zero would be no joint to scipy: terminals at one place are a nanometre apart.
     joints = minimum_spanning_tree(apart + 1e-9).tocoo()
-    return [(terminals[one], terminals[other]) for one, other in zip(joints.row.tolist(), joints.col.tolist(), strict=True)]
+    return [
+        (terminals[one], terminals[other])
+        for one, other in zip(joints.row.tolist(), joints.col.tolist(), strict=True)
+    ]
 
 
 class _Kinds:
