@@ -10,6 +10,7 @@ from django.conf import settings
 from django.db import models
 
 from bold_anode.frame.bounds import MOST_NUMBER, Between, Checked, moments
+from bold_anode.frame.versioned import Version, Versioned
 from thermionic.design import Design, dump
 from thermionic.design.reading import validate
 
@@ -22,7 +23,7 @@ class ProjectQuerySet(models.QuerySet["Project"]):
         return self.filter(owner=user, deleted_at=None)
 
 
-class Project(Checked):
+class Project(Versioned["Revision"], Checked):
     """One amplifier in somebody's workshop.
 
     ``current`` is the revision being worked on; ``previous`` the one it was before the last change, undo or redo,
@@ -38,6 +39,7 @@ class Project(Checked):
     deleted_at = models.DateTimeField(null=True)
 
     objects = ProjectQuerySet.as_manager()
+    called = "design"
 
     class Meta:
         constraints = moments("created_at", "deleted_at")
@@ -46,42 +48,29 @@ class Project(Checked):
         return self.name
 
     @property
-    def at(self) -> Revision:
-        """The revision that it stands at; one without is only there while it is made or deleted."""
-        assert self.current is not None
-        return self.current
-
-    @property
     def name(self) -> str:
         """The design's name."""
         return str(self.current.document["name"]) if self.current else "(no design)"
 
-    def can_undo(self) -> bool:
-        """Whether there is a revision to go back to."""
-        return self.current is not None and self.current.parent_id is not None
+    @property
+    def versions(self) -> Any:
+        """The manager of its revisions."""
+        return self.revisions
 
-    def can_redo(self) -> bool:
-        """Whether there is a revision to go forward to."""
-        return not self.at.is_just_made and self.revisions.filter(parent=self.current).exists()
+    def move_to(self, version: Revision) -> None:
+        """Make a revision the current one, of the project and of the variant that is worked on."""
+        self.previous = self.current
+        super().move_to(version)
+        if self.variant_id is not None:
+            Variant.objects.filter(pk=self.variant_id).update(head=version)
 
-    def next_revision(self) -> Revision | None:
-        """The revision that redo would go to: the latest made from the current one."""
-        return self.revisions.filter(parent=self.current).order_by("-number").first()
 
-
-class Revision(Checked):
+class Revision(Version):
     """A design as it was at one moment. Never changed once made; ``note`` says what its change was."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="revisions")
-    number = models.PositiveIntegerField()
     parent = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="children")
-    document = models.JSONField()
     document_hash = models.CharField(max_length=64, db_index=True)
-    note = models.CharField(max_length=200)
-    made_at = models.DateTimeField(auto_now_add=True)
-
-    # Known of one that was made a moment ago: nothing has been made from it yet.
-    is_just_made = False
 
     class Meta:
         ordering = ["number"]
@@ -93,12 +82,6 @@ class Revision(Checked):
 
     def __str__(self) -> str:
         return f"{self.project_id}/{self.number}"
-
-    def save(self, *args: Any, **kwargs: Any) -> None:
-        """Store a new revision; an existing one is refused."""
-        if not self._state.adding:
-            raise TypeError("A revision is never changed; make another.")
-        super().save(*args, **kwargs)
 
     @property
     def design(self) -> Design:

@@ -6,53 +6,37 @@ from collections.abc import Callable
 from typing import Any
 
 from django.db import transaction
-from django.http import Http404
+from django.shortcuts import get_object_or_404
 from django.utils import timezone
 
 from bold_anode.amps.models import Project, Revision, Variant, hash_of
-from bold_anode.amps.solved import solved, solved_design
-from bold_anode.frame import carried
+from bold_anode.amps.solved import Solved, solved, solved_design
+from bold_anode.frame import carried, versioned
 from bold_anode.frame.apart import apart
 from thermionic import design as documents
 from thermionic.design import Design
-from thermionic.errors import ThermionicError
 
 
-class Stale(ThermionicError):
-    """The project has moved on since the page that asked for the change was drawn."""
+def owned(user: Any, project_id: int) -> Project:
+    """The user's project with its current and previous revision. Raises Http404 for anybody else's."""
+    projects = Project.objects.of(user).filter(current__isnull=False).select_related("current", "previous")
+    project: Project = get_object_or_404(projects, pk=project_id)
+    return project
 
 
 def locked(user: Any, project_id: int, *, deleted: bool = False) -> Project:
     """The user's project, its row locked until the transaction ends. Raises Http404 for anybody else's."""
     # The lock first and by itself: a row joined to it would be read from before whatever we waited for.
     rows = Project.objects.select_for_update().filter(owner=user, deleted_at__isnull=not deleted)
-    project: Project | None = rows.filter(pk=project_id).first()
-    if project is None:
-        raise Http404
+    project: Project = get_object_or_404(rows, pk=project_id)
     return project
 
 
 def revise(project: Project, design: Design, note: str) -> Revision:
-    last = project.revisions.order_by("-number").values_list("number", flat=True).first() or 0
-    revision = Revision.objects.create(
-        project=project,
-        number=last + 1,
-        parent=project.current,
-        document=documents.dump(design),
-        document_hash=hash_of(design),
-        note=note[:200],
-    )
-    revision.is_just_made = True
-    move_to(project, revision)
+    """A new revision, which becomes the current one."""
+    revision = project.add(documents.dump(design), note, document_hash=hash_of(design))
+    project.move_to(revision)
     return revision
-
-
-def move_to(project: Project, revision: Revision | None) -> None:
-    """Make a revision the current one, of the project and of the variant that is worked on."""
-    project.previous, project.current = project.current, revision
-    project.save()
-    if project.variant_id is not None and revision is not None:
-        Variant.objects.filter(pk=project.variant_id).update(head=revision)
 
 
 def create_project(user: Any, design: Design, note: str = "started") -> Project:
@@ -71,7 +55,7 @@ def import_project(user: Any, content: bytes) -> Project:
 
 def duplicate_project(user: Any, project_id: int) -> Project:
     """A copy of the project as it stands, with a history of its own."""
-    original = current_of(user, project_id).project
+    original = owned(user, project_id)
     design = original.at.design
     name = f"{design.name[:110]} (copy)"
     copy = create_project(user, documents.changed(design, "name", name), f"copied from {design.name}")
@@ -136,45 +120,37 @@ def change_then(
 ) -> Project:
     """Like ``change_design``, with ``store`` to keep the changed design within the transaction; ``always`` stores one
     that is no other than before as well."""
-    while True:
-        current = current_of(user, project_id)
-        _must_be(current, seen)
-        now = solved(current)
-        before = now.amplifier.design
-        after, note = change(before)
-        if after != before:
-            solved_design(after, near=now)
-        with transaction.atomic():
-            project = locked(user, project_id)
-            if project.current_id != current.pk:
-                continue
-            project.current = current  # which is known already
-            if after != before or always:
-                store(project, after, note)
-            return project
 
+    def look() -> tuple[Revision, Solved]:
+        current = owned(user, project_id)
+        current.must_be_at(seen)
+        return current.at, solved(current.at)
 
-def current_of(user: Any, project_id: int) -> Revision:
-    """The revision that the user's project stands at. Raises Http404 for anybody else's."""
-    project: Project | None = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
-    if project is None or project.current is None:
-        raise Http404
-    return project.current
+    def make(before: tuple[Revision, Solved]) -> tuple[Design, str]:
+        design = before[1].amplifier.design
+        after, note = change(design)
+        if after != design:
+            solved_design(after, near=before[1])
+        return after, note
 
+    def keep(before: tuple[Revision, Solved], made: tuple[Design, str]) -> Project | None:
+        current, now = before
+        project = locked(user, project_id)
+        if project.current_id != current.pk:
+            return None
+        project.current = current  # which is known already
+        if made[0] != now.amplifier.design or always:
+            store(project, *made)
+        return project
 
-def _must_be(current: Revision, seen: int | None) -> None:
-    """Raise Stale if another revision was looked at."""
-    if seen is not None and seen != current.number:
-        raise Stale("The design was changed in another window. Here it is as it stands now; nothing was overwritten.")
+    return versioned.change(look, make, keep)
 
 
 @transaction.atomic
 def undo(user: Any, project_id: int, seen: int | None = None) -> Project:
     """Go back to the revision that the current one was made from; stays put at the first. Raises Stale."""
     project = locked(user, project_id)
-    _must_be(project.at, seen)
-    if project.can_undo():
-        move_to(project, project.at.parent)
+    project.undo(seen)
     return project
 
 
@@ -182,8 +158,5 @@ def undo(user: Any, project_id: int, seen: int | None = None) -> Project:
 def redo(user: Any, project_id: int, seen: int | None = None) -> Project:
     """Go forward to the latest revision made from the current one; stays put if there is none. Raises Stale."""
     project = locked(user, project_id)
-    _must_be(project.at, seen)
-    following = project.next_revision()
-    if following is not None:
-        move_to(project, following)
+    project.redo(seen)
     return project

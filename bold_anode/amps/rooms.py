@@ -10,17 +10,18 @@ from typing import Any
 
 from django.contrib import messages
 from django.db import OperationalError
-from django.http import Http404, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
+from bold_anode.amps import operations
 from bold_anode.amps.models import Project
-from bold_anode.amps.operations import Stale
 from bold_anode.amps.solved import Solved, solved
 from bold_anode.amps.strip import strip
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
+from bold_anode.frame.versioned import Stale
 from thermionic.errors import ThermionicError
 from thermionic.findings import Finding
 
@@ -39,7 +40,8 @@ class Room:
     """A room: its slug in addresses, its name, the question it answers, and what draws it.
 
     ``draw`` takes the request and what is Shown, and returns the template and the context of its own. Rooms stand in
-    the order of their groups, and within a group by ``place``.
+    the order of their groups, and within a group by ``place``; a project opens in the ``main`` one, where the stages
+    of the strip are.
     """
 
     slug: str
@@ -48,6 +50,7 @@ class Room:
     draw: Callable[[Request, Shown], tuple[str, dict[str, Any]]]
     group: Group
     place: int
+    main: bool = False
 
 
 @dataclass(frozen=True)
@@ -77,12 +80,14 @@ def rooms() -> list[Room]:
     return sorted(_rooms.values(), key=lambda room: (room.group, room.place, room.slug))
 
 
+def main_room() -> Room:
+    """The room that a project opens in: the one that says so, else the first."""
+    return next((room for room in rooms() if room.main), rooms()[0])
+
+
 def owned(request: Request, project_id: int) -> Project:
     """The user's own project. Raises Http404 for any other."""
-    projects = Project.objects.of(request.user).select_related("current", "previous")
-    project: Project | None = projects.filter(pk=project_id).first()
-    if project is None or project.current is None:
-        raise Http404
+    project = operations.owned(request.user, project_id)
     request.revision = project.at.number
     return project
 
@@ -176,6 +181,7 @@ def draw_room(request: Request, project: Project, slug: str, notice: str = "", s
         "project": project,
         "room": room,
         "rooms": rooms(),
+        "main": main_room().slug,
         "strip": strip(now.amplifier, before.amplifier if before else None),
         **(_FINDINGS_DUE if request.htmx and not now.is_examined else _findings(project, now, before)),
         "can_undo": project.can_undo(),

@@ -6,10 +6,10 @@ from collections.abc import Callable
 from typing import Any
 
 from django.db import transaction
-from django.http import Http404
+from django.shortcuts import get_object_or_404
 
 from bold_anode.amps.models import Project, Variant
-from bold_anode.amps.operations import change_then, current_of, locked, move_to, revise
+from bold_anode.amps.operations import change_then, locked, owned, revise
 from thermionic.design import Design
 from thermionic.errors import ValueRefused
 
@@ -26,7 +26,7 @@ def keep(
 ) -> Project:
     """A new variant, from the current design or a change of it, which is worked on from now on; the line that was
     worked on stays as a variant of its own. Raises ValueRefused, Stale, ThermionicError."""
-    current_of(user, project_id)  # whose it is comes before what it is to be called
+    owned(user, project_id)  # whose it is comes before what it is to be called
     wanted = _named(name)
 
     def store(project: Project, design: Design, note: str) -> None:
@@ -47,9 +47,9 @@ def keep(
 def choose(user: Any, project_id: int, variant_id: int) -> Project:
     """Work on another variant. Raises Http404."""
     project = locked(user, project_id)
-    variant = _of(project, variant_id)
+    variant = variant_of(project, variant_id)
     project.variant = variant
-    move_to(project, variant.head)
+    project.move_to(variant.head)
     return project
 
 
@@ -57,7 +57,7 @@ def choose(user: Any, project_id: int, variant_id: int) -> Project:
 def rename(user: Any, project_id: int, variant_id: int, name: str, cost: str = "") -> Project:
     """Give a variant another name, and say what it costs. Raises Http404, ValueRefused."""
     project = locked(user, project_id)
-    variant = _of(project, variant_id)
+    variant = variant_of(project, variant_id)
     wanted = _named(name)
     if project.variants.filter(name=wanted).exclude(pk=variant.pk).exists():
         raise ValueRefused(f"There is a variant called {wanted} already.")
@@ -73,7 +73,7 @@ def drop(user: Any, project_id: int, variant_id: int) -> Project:
     """Delete a variant; its revisions stay in the project's history. Raises Http404, ValueRefused for the one that
     is worked on."""
     project = locked(user, project_id)
-    variant = _of(project, variant_id)
+    variant = variant_of(project, variant_id)
     if project.variant_id == variant.pk:
         raise ValueRefused(f"{variant.name} is the variant that is worked on; choose another first.")
     variant.delete()
@@ -82,13 +82,7 @@ def drop(user: Any, project_id: int, variant_id: int) -> Project:
 
 def variant_of(project: Project, variant_id: int) -> Variant:
     """A variant of a project. Raises Http404."""
-    return _of(project, variant_id)
-
-
-def _of(project: Project, variant_id: int) -> Variant:
-    variant = project.variants.select_related("head").filter(pk=variant_id).first()
-    if variant is None:
-        raise Http404
+    variant: Variant = get_object_or_404(project.variants.select_related("head"), pk=variant_id)
     return variant
 
 

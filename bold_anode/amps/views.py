@@ -13,7 +13,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from bold_anode.amps import operations, starters, summaries
 from bold_anode.amps.models import Project
-from bold_anode.amps.rooms import after, draw_findings, draw_room, owned, seen
+from bold_anode.amps.rooms import after, draw_findings, draw_room, main_room, owned, seen
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.requests import Request
 from bold_anode.tubes.models import OwnTube
@@ -33,7 +33,7 @@ def workshop(request: Request) -> HttpResponse:
     paginator = Paginator(projects.order_by("-current__made_at", "-pk"), PROJECTS_A_PAGE)
     page = paginator.get_page(whole_number(request.GET.get("page", "")) or 1)
     cards = [{"project": project, "summary": summaries.kept(project.at)} for project in page]
-    context = {"cards": cards, "page": page, "starters": starters.starters()}
+    context = {"cards": cards, "page": page, "starters": starters.starters(), "main": main_room().slug}
     return render(request, "amps/workshop.html", context)
 
 
@@ -41,7 +41,7 @@ def workshop(request: Request) -> HttpResponse:
 def card(request: Request, project_id: int) -> HttpResponse:
     """A project as the workshop shows it, solved if need be."""
     project = owned(request, project_id)
-    context = {"card": {"project": project, "summary": summaries.summary(project.at)}}
+    context = {"card": {"project": project, "summary": summaries.summary(project.at)}, "main": main_room().slug}
     return render(request, "amps/card.html", context)
 
 
@@ -57,7 +57,7 @@ def new(request: Request) -> HttpResponse:
     except ThermionicError as reason:
         messages.error(request, str(reason))
         return redirect("workshop")
-    return redirect("room", project.pk, "chain")
+    return redirect("room", project.pk, main_room().slug)
 
 
 @require_POST
@@ -71,7 +71,7 @@ def import_file(request: Request) -> HttpResponse:
     except ThermionicError as reason:
         messages.error(request, f"{((upload and upload.name) or 'No file')[:80]}: {reason}")
         return redirect("workshop")
-    return redirect("room", project.pk, "chain")
+    return redirect("room", project.pk, main_room().slug)
 
 
 @require_safe

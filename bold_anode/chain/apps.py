@@ -18,6 +18,7 @@ class ChainConfig(AppConfig):
                 draw,
                 Group.DESIGN,
                 2,
+                main=True,
             )
         )
         studies.register(*STUDIES)

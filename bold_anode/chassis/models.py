@@ -10,6 +10,7 @@ from django.db import models
 from bold_anode.amps.models import Project
 from bold_anode.frame.bounds import MOST_NUMBER, Between, Checked, moments
 from bold_anode.frame.owned import OfUser
+from bold_anode.frame.versioned import Version, Versioned
 from thermionic.chassis.document import Layout, read_layout
 
 
@@ -42,7 +43,7 @@ class KeptSize(Checked):
         return self.name
 
 
-class ChassisLayout(Checked):
+class ChassisLayout(Versioned["LayoutState"], Checked):
     """One of a project's layouts. ``current`` is the state that it stands at; one layout of a project is the chosen
     one."""
 
@@ -51,6 +52,8 @@ class ChassisLayout(Checked):
     current = models.ForeignKey("LayoutState", null=True, on_delete=models.SET_NULL, related_name="+")
     chosen = models.BooleanField(default=False)
     made_at = models.DateTimeField(auto_now_add=True)
+
+    called = "layout"
 
     class Meta:
         ordering = ["pk"]
@@ -66,25 +69,16 @@ class ChassisLayout(Checked):
         return f"{self.project_id}/{self.name}"
 
     @property
-    def at(self) -> LayoutState:
-        """The state that it stands at; one without is only there while it is made."""
-        assert self.current is not None
-        return self.current
-
-    def next_state(self) -> LayoutState | None:
-        """The state that going forward leads to: the latest made from the current one."""
-        return self.states.filter(parent=self.current).order_by("-number").first()
+    def versions(self) -> Any:
+        """The manager of its states."""
+        return self.states
 
 
-class LayoutState(Checked):
+class LayoutState(Version):
     """A layout as it was at one moment. Never changed once made; ``note`` says what its change was."""
 
     layout = models.ForeignKey(ChassisLayout, on_delete=models.CASCADE, related_name="states")
-    number = models.PositiveIntegerField()
     parent = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="children")
-    document = models.JSONField()
-    note = models.CharField(max_length=200)
-    made_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["number"]
@@ -96,12 +90,6 @@ class LayoutState(Checked):
 
     def __str__(self) -> str:
         return f"{self.layout_id}/{self.number}"
-
-    def save(self, *args: Any, **kwargs: Any) -> None:
-        """Store a new state; an existing one is refused."""
-        if not self._state.adding:
-            raise TypeError("A layout's state is never changed; make another.")
-        super().save(*args, **kwargs)
 
     @property
     def read(self) -> Layout:

@@ -6,13 +6,15 @@ from collections.abc import Callable
 from typing import Any
 
 from django.db import transaction
-from django.http import Http404
+from django.shortcuts import get_object_or_404
 
 from bold_anode.amps.models import Project
-from bold_anode.amps.operations import Stale, locked
+from bold_anode.amps.operations import locked, owned
 from bold_anode.chassis.laying import chosen_row, of_row, plain
-from bold_anode.chassis.models import ChassisLayout, KeptSize, LayoutState
+from bold_anode.chassis.models import ChassisLayout, KeptSize
+from bold_anode.frame import versioned
 from bold_anode.frame.owned import alone
+from bold_anode.frame.versioned import must_be
 from thermionic.chassis.document import Layout, LayoutRefused
 
 MOST_LAYOUTS, MOST_STATES, MOST_SIZES = 12, 400, 200
@@ -26,34 +28,26 @@ def change_layout(
     ``seen`` is the number of the state that was looked at. Raises Http404, Stale, and ThermionicError where the
     change is refused; then nothing is stored. Nothing is computed while a row is locked.
     """
-    while True:
-        project = _owned(user, project_id)
+
+    def look() -> tuple[Project, ChassisLayout | None, Layout]:
+        project = owned(user, project_id)
         row = chosen_row(project)
-        _must_be(row, seen)
-        before = of_row(project, row)
-        after, note = change(before)
-        with transaction.atomic():
-            locked(user, project_id)
-            now = chosen_row(project)
-            if (now and now.current_id) != (row and row.current_id) or (now and now.pk) != (row and row.pk):
-                continue
-            if now is None:
-                now = _make(project, before, "first arrangement", chosen=True)
-            if after != before:
-                _add(now, after, note)
-            return now
+        must_be(row.at.number if row else 0, seen, ChassisLayout.called)
+        return project, row, of_row(project, row)
 
+    def keep(before: tuple[Project, ChassisLayout | None, Layout], made: tuple[Layout, str]) -> ChassisLayout | None:
+        project, row, layout = before
+        locked(user, project_id)
+        now = chosen_row(project)
+        if (now and (now.pk, now.current_id)) != (row and (row.pk, row.current_id)):
+            return None
+        if now is None:
+            now = _make(project, layout, "first arrangement", chosen=True)
+        if made[0] != layout:
+            _add(now, *made)
+        return now
 
-def _owned(user: Any, project_id: int) -> Project:
-    project: Project | None = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
-    if project is None or project.current is None:
-        raise Http404
-    return project
-
-
-def _must_be(row: ChassisLayout | None, seen: int | None) -> None:
-    if seen is not None and seen != (row.at.number if row else 0):
-        raise Stale("The layout was changed in another window. Here it is as it stands now; nothing was overwritten.")
+    return versioned.change(look, lambda before: change(before[2]), keep)
 
 
 def _make(project: Project, layout: Layout, note: str, chosen: bool) -> ChassisLayout:
@@ -63,41 +57,32 @@ def _make(project: Project, layout: Layout, note: str, chosen: bool) -> ChassisL
 
 
 def _add(row: ChassisLayout, layout: Layout, note: str) -> None:
-    last = row.states.order_by("-number").values_list("number", flat=True).first() or 0
-    row.current = LayoutState.objects.create(
-        layout=row, number=last + 1, parent=row.current, document=plain(layout), note=note[:200]
-    )
-    row.save()
+    row.move_to(row.add(plain(layout), note))
     old = list(row.states.order_by("-number").values_list("pk", flat=True)[MOST_STATES:])
     if old:
         row.states.filter(pk__in=old).delete()
 
 
 @transaction.atomic
-def step_back(user: Any, project_id: int, seen: int | None = None) -> None:
-    """Go back to the state that the chosen layout's was made from; stays put at the first. Raises Stale, Http404."""
+def undo(user: Any, project_id: int, seen: int | None = None) -> None:
+    """Go back to the state that the chosen layout's was made from. Raises Stale, Http404."""
     row = chosen_row(locked(user, project_id))
-    _must_be(row, seen)
-    if row is not None and row.at.parent is not None:
-        row.current = row.at.parent
-        row.save()
+    if row is not None:
+        row.undo(seen)
 
 
 @transaction.atomic
-def step_forward(user: Any, project_id: int, seen: int | None = None) -> None:
-    """Go forward to the latest state made from the current one; stays put if there is none. Raises Stale, Http404."""
+def redo(user: Any, project_id: int, seen: int | None = None) -> None:
+    """Go forward to the latest state made from the current one. Raises Stale, Http404."""
     row = chosen_row(locked(user, project_id))
-    _must_be(row, seen)
-    following = row.next_state() if row is not None else None
-    if row is not None and following is not None:
-        row.current = following
-        row.save()
+    if row is not None:
+        row.redo(seen)
 
 
 def keep_variant(user: Any, project_id: int, name: str, layout: Layout | None = None) -> ChassisLayout:
     """Keep the layout as it is, and go on with a copy under another name; or with ``layout``. Raises LayoutRefused
     for a name that is there already or too many, Http404."""
-    project = _owned(user, project_id)
+    project = owned(user, project_id)
     before = of_row(project, chosen_row(project))
     copy = (layout or before).model_copy(update={"name": _named(name)})
     with transaction.atomic():
@@ -133,9 +118,7 @@ def _named(name: str) -> str:
 def choose_variant(user: Any, project_id: int, layout_id: int) -> None:
     """Work on another layout. Raises Http404."""
     project = locked(user, project_id)
-    row = ChassisLayout.objects.filter(project=project, pk=layout_id).first()
-    if row is None:
-        raise Http404
+    row = get_object_or_404(ChassisLayout, project=project, pk=layout_id)
     ChassisLayout.objects.filter(project=project).update(chosen=False)
     row.chosen = True
     row.save()
@@ -145,9 +128,7 @@ def choose_variant(user: Any, project_id: int, layout_id: int) -> None:
 def drop_variant(user: Any, project_id: int, layout_id: int) -> None:
     """Take a layout out that is not the chosen one. Raises Http404, LayoutRefused."""
     project = locked(user, project_id)
-    row = ChassisLayout.objects.filter(project=project, pk=layout_id).first()
-    if row is None:
-        raise Http404
+    row = get_object_or_404(ChassisLayout, project=project, pk=layout_id)
     if row.chosen:
         raise LayoutRefused("The layout that you work on stays; choose another one first.")
     row.delete()

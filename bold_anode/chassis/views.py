@@ -12,7 +12,6 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from bold_anode.amps.operations import Stale
 from bold_anode.amps.rooms import Shown, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.tabs import Tab, draw_chosen
@@ -24,6 +23,7 @@ from bold_anode.chassis.section import in_section
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.refusing import refuse
 from bold_anode.frame.requests import Request
+from bold_anode.frame.versioned import Stale
 from thermionic.chassis import editing, offers
 from thermionic.chassis.arranging import SCHOOLS, arranged
 from thermionic.chassis.bodies import bodies
@@ -68,8 +68,8 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
         "builds": ("folded", "welded", "rack case", "bought or reused"),
         "earths": tuple(WHY),
         "sheet_mm": f"{standing.layout.box.sheet * 1e3:g}",
-        "can_step_back": bool(standing.row and standing.row.at.parent_id),
-        "can_step_forward": bool(standing.row and standing.row.next_state()),
+        "can_step_back": bool(standing.row and standing.row.can_undo()),
+        "can_step_forward": bool(standing.row and standing.row.can_redo()),
     }
 
 
@@ -317,7 +317,7 @@ def step(request: Request, project_id: int) -> HttpResponse:
     """Back to the layout before the last change, or forward again."""
     owned(request, project_id)
     number = whole_number(request.POST.get("seen", ""))
-    move = operations.step_forward if request.POST.get("way") == "forward" else operations.step_back
+    move = operations.redo if request.POST.get("way") == "forward" else operations.undo
     try:
         move(request.user, project_id, number)
     except Stale as reason:

@@ -7,9 +7,10 @@ from typing import Any
 
 from django.db import transaction
 from django.http import Http404
+from django.shortcuts import get_object_or_404
 
 from bold_anode.amps.models import Project
-from bold_anode.amps.operations import change_then, current_of, locked, revise
+from bold_anode.amps.operations import change_then, locked, owned, revise
 from bold_anode.frame.owned import alone
 from bold_anode.iron.models import (
     KINDS,
@@ -33,9 +34,7 @@ MOST_ITEMS, MOST_UNKNOWN, MOST_READINGS = 300, 50, 200
 
 def item_of(user: Any, item_id: int) -> ShelfItem:
     """The user's own piece of iron. Raises Http404."""
-    item: ShelfItem | None = ShelfItem.objects.of(user).select_related("project__current").filter(pk=item_id).first()
-    if item is None:
-        raise Http404
+    item: ShelfItem = get_object_or_404(ShelfItem.objects.of(user).select_related("project__current"), pk=item_id)
     return item
 
 
@@ -126,7 +125,7 @@ def use_item(user: Any, project_id: int, item_id: int, path: str, seen: int | No
 def say_origin(user: Any, project_id: int, path: str, source: str) -> Project:
     """Say where a value of the iron in a project came from. Raises Http404, DesignRefused, ValueRefused."""
     if source not in SOURCES:
-        current_of(user, project_id)
+        owned(user, project_id)
         raise ValueRefused(f"A value came from one of {', '.join(SOURCES)}.")
     with transaction.atomic():
         project = locked(user, project_id)
@@ -167,9 +166,7 @@ def put_back(user: Any, item_id: int) -> None:
 
 def unknown_of(user: Any, unknown_id: int) -> UnknownIron:
     """The user's own unknown transformer. Raises Http404."""
-    found: UnknownIron | None = UnknownIron.objects.of(user).filter(pk=unknown_id).first()
-    if found is None:
-        raise Http404
+    found: UnknownIron = get_object_or_404(UnknownIron.objects.of(user), pk=unknown_id)
     return found
 
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import Http404
+from django.shortcuts import get_object_or_404
 
-from bold_anode.amps.models import Project, Revision
+from bold_anode.amps.models import Revision
+from bold_anode.amps.operations import owned
 from bold_anode.powerup.models import LEAST_METER, MOST_METER, Reading, ReadingSet
 from bold_anode.powerup.plans import plan_for, plan_of
 from bold_anode.tasks import operations as tasks
@@ -33,9 +34,7 @@ def step_named(name: str) -> Step:
 def start_set(user: Any, project_id: int, step: str, mains: str, channel: str, meter: str = "") -> ReadingSet:
     """A new round of readings on the project's current revision; ``meter`` is the meter's input resistance as typed,
     10 MΩ if it is empty. Raises ValueRefused, NoSolution."""
-    project = Project.objects.of(user).select_related("current").filter(pk=project_id).first()
-    if project is None:
-        raise Http404
+    project = owned(user, project_id)
     meter_ohm = parse(meter, Quantity.RESISTANCE) if meter.strip() else METER_OHM
     if not LEAST_METER <= meter_ohm <= MOST_METER:
         raise ValueRefused(f"{meter[:20]} is no meter's input resistance; 1k to 1T is. Most have 10M.")
@@ -68,9 +67,7 @@ def start_set_on(
 def owned_set(user: Any, set_id: int) -> ReadingSet:
     """The user's own set of readings. Raises Http404 for any other."""
     sets = ReadingSet.objects.filter(project__owner=user, project__deleted_at=None)
-    reading_set = sets.select_related("revision", "project").filter(pk=set_id).first()
-    if reading_set is None:
-        raise Http404
+    reading_set: ReadingSet = get_object_or_404(sets.select_related("revision", "project"), pk=set_id)
     return reading_set
 
 

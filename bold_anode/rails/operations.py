@@ -6,7 +6,7 @@ from datetime import datetime
 from statistics import median
 from typing import Any
 
-from django.http import Http404
+from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 
@@ -56,9 +56,7 @@ def _moment(when: str) -> datetime:
 
 def remove_reading(user: Any, reading_id: int) -> None:
     """Take a reading out of the log. Raises Http404."""
-    reading = MainsReading.objects.of(user).filter(pk=reading_id).first()
-    if reading is None:
-        raise Http404
+    reading = get_object_or_404(MainsReading.objects.of(user), pk=reading_id)
     reading.delete()
 
 

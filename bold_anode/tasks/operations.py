@@ -12,7 +12,7 @@ from typing import Any
 from django.conf import settings
 from django.db import connection, transaction
 from django.db.models import Max
-from django.http import Http404
+from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateJob, ProcrastinateWorker
 
@@ -61,9 +61,7 @@ def ask(user: Any, kind: str, about: str, arguments: dict[str, Any] | None = Non
 
 def cancel(user: Any, work_id: int) -> Work:
     """Call work off; what is done already stays. Raises Http404 for anybody else's."""
-    work = Work.objects.of(user).filter(pk=work_id).first()
-    if work is None:
-        raise Http404
+    work: Work = get_object_or_404(Work.objects.of(user), pk=work_id)
     Work.objects.filter(pk=work.pk).under_way().update(state=State.CANCELLED, ended_at=timezone.now())
     work.refresh_from_db()
     return work

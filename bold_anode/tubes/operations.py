@@ -6,7 +6,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from django.db import IntegrityError, transaction
-from django.http import Http404
+from django.shortcuts import get_object_or_404
 
 from bold_anode.frame.apart import apart
 from bold_anode.frame.owned import alone
@@ -101,8 +101,6 @@ def fit_tube(work: Work, report: Report) -> int:
 @transaction.atomic
 def remove_tube(user: Any, tube_id: int) -> str:
     """Take a type out of the drawer; designs that hold it keep their own copy. Returns its name."""
-    tube = OwnTube.objects.of(user).filter(pk=tube_id).first()
-    if tube is None:
-        raise Http404
+    tube = get_object_or_404(OwnTube.objects.of(user), pk=tube_id)
     tube.delete()
     return tube.name

@@ -8,7 +8,7 @@ from scipy.integrate import quad
 from scipy.special import j0
 
 from tests.core.layouts import linked
-from thermionic.chassis.capacitances import EPSILON0, OPEN, capacitances, walls
+from thermionic.chassis.capacitances import EPSILON0, OPEN, Twist, capacitances, left_by_twist, walls
 from thermionic.chassis.document import Box
 from thermionic.chassis.fields import (
     MU0,
@@ -208,6 +208,40 @@ def test_a_wall_beside_two_wires_takes_much_of_what_couples_them():
         expected = 2 * pi * EPSILON0 * np.linalg.inv(matrix)
         found = capacitances(pieces, np.full(len(pieces.wire), radius), 2, planes) / long
         assert found == pytest.approx(expected, rel=0.05)
+
+
+@pytest.mark.parametrize("share", [1.0, 0.2, 0.0])
+def test_a_twist_brings_both_legs_of_a_pair_as_near_to_a_third_wire(share):
+    # Potential coefficients a metre by logarithms, as above; the mean of the legs' and what the twist leaves of their
+    # difference stand in the row of the third wire.
+    radius, long, down, apart, aside = 4e-4, 2.0, 0.015, 0.003, 0.012
+    places = (0.0, apart, apart + aside)
+    pieces = Pieces.of([np.array([[0, y, -down], [long, y, -down]]) for y in places])
+    count = len(pieces.wire) // 3
+    mate = np.r_[np.arange(count) + count, np.arange(count), np.arange(count) + 2 * count]
+    twist = Twist(mate, np.r_[np.full(2 * count, share), np.ones(count)])
+    found = capacitances(pieces, np.full(len(pieces.wire), radius), 3, OPEN, twist) / long
+
+    def raised(a, b):
+        return log(sqrt((a - b) ** 2 + 4 * down**2) / (abs(a - b) or radius))
+
+    matrix = np.array([[raised(a, b) for a in places] for b in places])
+    mean, half = (matrix[0, 2] + matrix[1, 2]) / 2, share * (matrix[0, 2] - matrix[1, 2]) / 2
+    matrix[0, 2] = matrix[2, 0] = mean + half
+    matrix[1, 2] = matrix[2, 1] = mean - half
+    assert found == pytest.approx(2 * pi * EPSILON0 * np.linalg.inv(matrix), rel=0.05)
+    assert (abs(found[0, 2] / found[1, 2] - 1) < 1e-3) == (share == 0.0)
+
+
+def test_what_a_twist_leaves_is_the_most_that_a_cosine_leaves():
+    pitch = 0.015
+    for length in (0.012, 0.02, 0.05):
+        turns = 2 * pi * np.linspace(0, length / pitch, 2001)
+        most = max(abs(np.cos(turns + phase).mean()) for phase in np.linspace(0, pi, 181))
+        assert most <= left_by_twist(np.array([length]), np.array([pitch]))[0] * 1.001
+    peak = left_by_twist(np.array([pitch / 2]), np.array([pitch]))[0]
+    assert peak == pytest.approx(2 / pi)  # half a turn: the mean of half a cosine
+    assert left_by_twist(np.array([0.05]), np.array([0.0]))[0] == 1.0
 
 
 def test_wires_above_the_sheet_do_not_see_those_below():

@@ -153,6 +153,10 @@ def test_untwisted_heaters_hum_more_than_twisted_ones():
     layout = first("lantern")
     plain = changed_layout(layout, heater_pitch=0.0)
     assert way(laid("lantern", plain), "Heater wires") > 2 * way(laid("lantern"), "Heater wires")
+    # By capacitance too: the legs are nearer to a grid in turn, the more evenly the finer the twist.
+    sent = [way(laid("lantern", changed_layout(layout, heater_pitch=pitch)), "Heater wires", "capacitive")
+            for pitch in (0.0, 0.03, 0.008)]  # fmt: skip
+    assert sent[0] > sent[1] > sent[2] > 0.0
 
 
 def test_inputs_beside_the_mains_pick_up_more_than_beside_the_first_tube():

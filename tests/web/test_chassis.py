@@ -92,7 +92,7 @@ def test_how_things_are_made_is_chosen_from_the_page(bench, project):
     [
         ({"body": "tube:v1:0", "u": "9000"}, "off the top"),
         ({"body": "tube:v1:0", "u": "left"}, "is not a length"),
-        ({"body": "tube:v1:0", "turn": "round"}, "is no number"),
+        ({"body": "tube:v1:0", "turn": "round"}, "is not a number"),
         ({"body": "tube:v1:0", "face": "inside"}, "no face of a box"),
         ({"body": "tube:v99:0", "u": "10"}, "not on this chassis"),
         ({"body": "tube:v1:0", "mount": "sideways"}, "mount"),

@@ -52,7 +52,7 @@ def test_readings_stay_with_their_revision(bench, owner, project, reading_set):
     [
         ("reservoir", "blue", "is not a voltage"),
         ("nowhere", "5", "no test point"),
-        ("reservoir", "1e9", "not a voltage"),
+        ("reservoir", "1e9", "must be 0 V to 100 kV"),
     ],
 )
 def test_a_bad_reading_is_refused_and_not_kept(bench, reading_set, point, volt, says):

@@ -6,7 +6,8 @@ from concurrent.futures import ThreadPoolExecutor
 import pytest
 from django.db import connection
 
-from bold_anode.amps.operations import Stale, change_design, create_project
+from bold_anode.amps.operations import change_design, create_project
+from bold_anode.frame.versioned import Stale
 from bold_anode.powerup import plans
 from thermionic import examples
 from thermionic.design import changed, field

@@ -61,7 +61,7 @@ def test_a_change_is_a_revision_and_undo_and_redo_walk_them(bench, project):
     post_change(bench, project, value="820")
     project.refresh_from_db()
     assert (project.current.number, project.current.parent.number) == (4, 2)
-    assert project.next_revision() is None
+    assert project.next_version() is None
     first.refresh_from_db()
     assert first.document == dump(examples.example("lantern"))
     with pytest.raises(TypeError, match="never changed"):
@@ -73,7 +73,7 @@ def test_a_change_is_a_revision_and_undo_and_redo_walk_them(bench, project):
     [
         ({"value": "4k7k"}, "is not a resistance"),
         ({"value": "-910"}, "negative"),
-        ({"value": ""}, "is not a resistance"),
+        ({"value": ""}, "Enter a resistance, for example 4k7."),
         ({"path": "envelopes/v1/type", "value": "XYZ"}, "not in the tube library"),
         ({"path": "nothing/here", "value": "1"}, "has nothing at"),
         ({"path": "blocks/winding/winding_volt", "value": "0"}, "greater than 0"),

@@ -8,6 +8,8 @@ the bottom, farther from wires than the sheet, is left out.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from thermionic.chassis.document import Box
@@ -28,12 +30,44 @@ def walls(box: Box) -> Array:
     return np.array([[half, box.width - half], [half, box.depth - half]])
 
 
-def capacitances(pieces: Pieces, radius: Array, wires: int, walls: Array = OPEN) -> Array:
+@dataclass(frozen=True, eq=False)
+class Twist:
+    """Which pieces are legs of twisted pairs: ``mate`` (pieces,) the number of the other leg's piece, its own where
+    there is none; ``share`` (pieces,) of the legs' difference that the twist leaves, 1 where there is none."""
+
+    mate: np.ndarray
+    share: Array
+
+    def blended(self, each: Array) -> Array:
+        """Potential coefficients (pieces, pieces) with both legs of a pair as near to everything else as the twist
+        brings them in the mean; what a pair's legs are to each other stays."""
+        own, other = (1.0 + self.share) / 2, (1.0 - self.share) / 2
+        found: Array = own[:, None] * each + other[:, None] * each[self.mate]
+        found = own * found + other * found[:, self.mate]
+        rows = np.arange(len(self.mate))
+        for columns in (rows, self.mate):
+            found[rows, columns] = each[rows, columns]
+        return found
+
+
+def left_by_twist(length: Array, pitch: Array) -> Array:
+    """The share of two legs' difference that is left over a length of a pair twisted with ``pitch`` (0: untwisted),
+    both m: a leg's place goes as the cosine of its turn, whose mean over l is at most pitch / (pi l)."""
+    found: Array = np.where(pitch > 0, np.minimum(1.0, pitch / (np.pi * np.maximum(length, 1e-9))), 1.0)
+    return found
+
+
+def capacitances(pieces: Pieces, radius: Array, wires: int, walls: Array = OPEN, twist: Twist | None = None) -> Array:
     """Maxwell's capacitance matrix of wires over the sheet z = 0, F, (wires, wires): charge on the row for 1 V on the
-    column, all else at earth. ``radius`` (pieces,), m, is each piece's own, ``walls`` the other planes (see
-    ``kernels.potentials``). Wires on opposite sides of the sheet do not see each other; insulation and what is not a
-    wire are left out."""
+    column, all else at earth.
+
+    ``radius`` (pieces,), m, is each piece's own, ``walls`` the other planes (see ``kernels.potentials``), ``twist``
+    which pieces are twisted. Wires on opposite sides of the sheet do not see each other; insulation and what is not a
+    wire are left out.
+    """
     each = potentials(pieces.start, pieces.end, np.asarray(radius, dtype=float), walls, _REACH, NEAREST)
+    if twist is not None:
+        each = twist.blended(each)
     which = np.zeros((len(pieces.wire), wires))
     which[np.arange(len(pieces.wire)), pieces.wire] = 1.0
     found: Array = which.T @ np.linalg.solve(each, which) * (4 * np.pi * EPSILON0)

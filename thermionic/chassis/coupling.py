@@ -9,12 +9,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from thermionic.chassis.capacitances import capacitances, walls
+from thermionic.chassis.capacitances import Twist, capacitances, left_by_twist, walls
 from thermionic.chassis.fields import Pieces
 from thermionic.chassis.geometry import in_room
 from thermionic.chassis.nets import Net
 from thermionic.chassis.sources import PairSource
 from thermionic.chassis.transfer import rms
+from thermionic.chassis.wiring import UNTWISTED
 from thermionic.devices.base import Array, ComplexArray
 
 if TYPE_CHECKING:
@@ -31,12 +32,14 @@ _FARAD, _LEAST = 1e-12, 1e-6
 @dataclass(frozen=True, eq=False)
 class Driver:
     """A conductor with an alternating voltage, V (harmonics,): what the hum's list calls it, the key of its wires,
-    and its pieces (one leg of a pair), or the net whose wires it is."""
+    and its pieces (one leg of a pair, its other one the driver beside it) with what the twist leaves of their
+    difference (pieces,), or the net whose wires it is."""
 
     name: str
     key: str
     volts: ComplexArray
     leg: Pieces | None = None
+    share: Array | None = None
     net: Net | None = None
 
 
@@ -74,7 +77,7 @@ def coupled(humming: Humming, pairs: Sequence[PairSource]) -> list[Push]:
         cut.append(Pieces(driver.leg.start, driver.leg.end, np.full(len(driver.leg.wire), places[-1])))
     pieces = Pieces(*(np.concatenate([getattr(one, name) for one in cut]) for name in ("start", "end", "wire")))
     between = -capacitances(pieces, np.full(len(pieces.wire), RADIUS), len(conductors) + len(cut) - 1,
-                            walls(humming.box))  # fmt: skip
+                            walls(humming.box), _twist(len(cut[0].wire), drivers))  # fmt: skip
     omega = 2j * np.pi * humming.hertz
     return [
         Push(driver, net, omega * between[conductors[net], place] * driver.volts)
@@ -84,16 +87,31 @@ def coupled(humming: Humming, pairs: Sequence[PairSource]) -> list[Push]:
     ]
 
 
+def _twist(others: int, drivers: Sequence[Driver]) -> Twist:
+    """The twist of the pieces of so many others and, behind them, of every pair's legs."""
+    mates, shares, first = [np.arange(others)], [np.ones(others)], others
+    for number, driver in enumerate(one for one in drivers if one.leg is not None):
+        assert driver.leg is not None
+        assert driver.share is not None
+        count = len(driver.leg.wire)
+        mates.append(np.arange(first, first + count) + (count if number % 2 == 0 else -count))
+        shares.append(driver.share)
+        first += count
+    return Twist(np.concatenate(mates), np.concatenate(shares))
+
+
 def _legs(humming: Humming, pairs: Sequence[PairSource]) -> list[Driver]:
     """The two legs of every pair."""
     whole = Pieces.of([humming.lowered(source.pair.points) for source in pairs], _COARSE)
     aside, found = whole.sideways, []
+    pitch = np.array([source.pair.pitch for source in pairs])[whole.wire] if pairs else np.zeros(0)
+    share = left_by_twist(whole.length, np.where(whole.near_ends(UNTWISTED), 0.0, pitch))
     for number, source in enumerate(pairs):
         own = whole.wire == number
         middle = Pieces(whole.start[own], whole.end[own], whole.wire[own])
         for side, volts in zip((1, -1), source.volts, strict=True):
             leg = middle.moved(side * aside[own] * source.pair.spacing / 2)
-            found.append(Driver(source.name, source.pair.key, volts, leg))
+            found.append(Driver(source.name, source.pair.key, volts, leg, share[own]))
     return found
 
 

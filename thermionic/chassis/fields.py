@@ -148,6 +148,21 @@ class Pieces:
         """Each piece's vector, (pieces, 3)."""
         return self.end - self.start
 
+    @property
+    def length(self) -> Array:
+        """Each piece's length, m, (pieces,)."""
+        found: Array = np.sqrt((self.along**2).sum(axis=1))
+        return found
+
+    def near_ends(self, reach: float) -> np.ndarray:
+        """Which pieces have their middle nearer than ``reach``, m, to an end of their wire, (pieces,); the pieces of
+        a wire follow each other."""
+        length = self.length
+        whole = np.bincount(self.wire, length)
+        halfway = np.cumsum(length) - length / 2 - (np.cumsum(whole) - whole)[self.wire]
+        near: np.ndarray = (halfway < reach) | (halfway > whole[self.wire] - reach)
+        return near
+
     def add_up(self, values: ComplexArray, wires: int) -> ComplexArray:
         """Sums over each wire's pieces: (..., pieces) to (..., wires)."""
         which = np.zeros((len(self.wire), wires))

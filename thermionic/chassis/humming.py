@@ -23,7 +23,7 @@ from thermionic.chassis.making import REFERENCE
 from thermionic.chassis.nets import EARTH, Net, block_of, nets_of
 from thermionic.chassis.sources import IronSource, PairSource, Sources, coil_axis
 from thermionic.chassis.transfer import HARMONICS
-from thermionic.chassis.wiring import Terminal, Wire
+from thermionic.chassis.wiring import UNTWISTED, Terminal, Wire
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import Unbalanced
 from thermionic.lazily import lazily
@@ -32,7 +32,6 @@ from thermionic.performance.levels import reference_output
 if TYPE_CHECKING:
     from thermionic.chassis.laid import Laid
 
-_UNTWISTED = 0.012  # m of a twisted pair that is open at either end
 _FLOOR = 0.03  # of an untwisted pair's field that is left of a pair twisted by hand, however far away
 _ANCHORS = np.array([1, 2, 5, 12])  # the harmonics at which the sheet is computed
 _BALANCED, _NOTHING = 1e-3, 1e-9  # of the largest current into earth, and A: what may be left of their sum
@@ -138,15 +137,14 @@ class Humming:
         if not sources:
             return []
         middle = Pieces.of([self.lowered(source.pair.points) for source in sources])
-        length = np.sqrt((middle.along**2).sum(axis=1))
-        whole = np.bincount(middle.wire, length, len(sources))
-        halfway = np.cumsum(length) - length / 2 - (np.cumsum(whole) - whole)[middle.wire]
-        opened = (halfway < _UNTWISTED) | (halfway > whole[middle.wire] - _UNTWISTED)
         spacing, pitch = (
             np.array([getattr(source.pair, name) for source in sources])[middle.wire] for name in ("spacing", "pitch")
         )
         filaments = Filaments(
-            middle, middle.wire, middle.sideways * spacing[:, None] / 2, np.where(opened, 0.0, pitch)
+            middle,
+            middle.wire,
+            middle.sideways * spacing[:, None] / 2,
+            np.where(middle.near_ends(UNTWISTED), 0.0, pitch),
         )
         at = linkage(
             self.pieces, len(self.ways), filaments, len(sources), self.laid.sheet, self.hertz[0] * _ANCHORS, _FLOOR

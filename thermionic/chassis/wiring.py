@@ -42,6 +42,7 @@ GAUGE: dict[Kind, float] = {
 _EDGE = 0.008  # m, of a wire in a corner from the walls
 FRAME = "frame"
 HEATER_SPACING, MAINS_SPACING = 0.0025, 0.003
+UNTWISTED = 0.012  # m of a twisted pair that is open at either end
 
 
 @dataclass(frozen=True, eq=False)
