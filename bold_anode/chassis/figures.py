@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, get_args
 
 from thermionic.chassis.catalogue import strip_kinds
-from thermionic.chassis.document import FACES, MOUNTS, Screen
+from thermionic.chassis.document import FACES, MOUNTS, CoilAxis, Screen
 from thermionic.chassis.geometry import frame
 from thermionic.chassis.hum import Cause, LayoutHum
 from thermionic.chassis.laid import Laid
@@ -109,6 +109,8 @@ def selected(laid: Laid, key: str) -> dict[str, Any] | None:
         "mounts": MOUNTS.get(body.nature.mounts, ()),
         "screens": get_args(Screen) if body.nature.iron else (),
         "screen": placed.screen or "none",
+        "coils": get_args(CoilAxis) if body.nature.iron else (),
+        "coil": body.coil,
         "strips": strip_kinds() if body.nature.hub else (),
         "strip": placed.strip or "tag strip",
         "lugs": [pin.name for pin in body.pins] if body.nature.hub else (),

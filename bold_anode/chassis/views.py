@@ -154,7 +154,7 @@ def place(request: Request, project_id: int) -> HttpResponse:
         for name in ("inside", "pinned"):
             if name in request.POST:
                 changes[name] = request.POST[name] == "1"
-        changes |= {name: value for name in ("mount", "screen", "strip", "earth_lug")
+        changes |= {name: value for name in ("mount", "screen", "coil", "strip", "earth_lug")
                     if (value := request.POST.get(name))}  # fmt: skip
         return editing.placed_at(layout, body, **changes)
 

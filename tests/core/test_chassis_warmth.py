@@ -80,6 +80,8 @@ def test_the_vents_that_are_wanted_keep_the_air_to_what_they_are_for():
         vented, _ = with_fitting(vented, "vent")
         vented = vented.with_placed(Placed(body=f"fitting:vent:{number + 1}", u=0.1, v=0.1))
         after = warmth(laid("weir", vented))
+        # Four holes of 8 mm each; air goes in by half of them and out by the others.
+        assert after.vents == pytest.approx((number + 1) * 4 * np.pi * 0.004**2 / 2)
         if after.vents >= heat.wanted_vents:
             break
     assert after.inside_celsius == pytest.approx(ROOM + 15.0, abs=1.5)

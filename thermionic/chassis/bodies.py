@@ -17,6 +17,7 @@ from thermionic.chassis.document import Face, Layout
 from thermionic.chassis.making import Making
 from thermionic.chassis.strips import Small
 
+_BUILT = ("mount", "screen", "coil", "strip", "earth_lug")  # fields of Placed that say how a body is made
 _KEPT = 12  # sets of bodies of one amplifier
 
 
@@ -24,8 +25,8 @@ def bodies(amplifier: SolvedAmplifier, layout: Layout) -> tuple[Body, ...]:
     """Every body of a design, and what the layout adds, with the sizes that the layout knows better. Where things are
     is nothing to them, so a drag finds them as they were."""
     built = tuple(sorted(
-        (one.body, str(one.mount), str(one.screen), str(one.strip), one.earth_lug or 0) for one in layout.placed
-        if one.mount or one.screen or one.strip or one.earth_lug
+        (one.body, *(str(getattr(one, name)) for name in _BUILT)) for one in layout.placed
+        if any(getattr(one, name) for name in _BUILT)
     ))  # fmt: skip
     sizes = tuple(sorted((key, one.model_dump_json()) for key, one in layout.sizes.items()))
     key = (bodies, built, sizes, layout.fittings)

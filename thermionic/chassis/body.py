@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from thermionic.chassis.catalogue import Sizes
-from thermionic.chassis.document import Face, Mount, Screen
+from thermionic.chassis.document import CoilAxis, Face, Mount, Screen
 from thermionic.chassis.natures import Nature, nature
 from thermionic.chassis.nets import Net
 from thermionic.circuit.netlist import Netlist
@@ -46,6 +46,7 @@ class Body:
 
     ``family`` is what it is called (tube, transformer, choke, ...), ``nature`` what is so of all bodies of it,
     ``home`` the face that it usually goes on, within where ``inside``; ``watt`` what it turns to heat.
+    Of iron, ``coil`` is the direction of its coil.
     ``heaters`` are the names of its heater pins; ``part`` and ``path`` those of the one part that it is, in the
     netlist and in the design, if it is one.
     """
@@ -67,6 +68,7 @@ class Body:
     part: str = ""
     path: str = ""
     screen: Screen | None = None
+    coil: CoilAxis = "vertical"
 
     @property
     def nature(self) -> Nature:

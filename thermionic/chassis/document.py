@@ -21,6 +21,11 @@ Mount = Literal["upright", "lying", "through", "toroid", "chassis", "board"]
 MOUNTS: dict[str, tuple[Mount, ...]] = {
     "iron": ("upright", "lying", "through", "toroid"), "can": ("upright", "lying"), "socket": ("chassis", "board"),
 }  # fmt: skip
+# The direction of a coil within its iron: up, or level, across the body or along it before it is turned.
+CoilAxis = Literal["vertical", "across", "along"]
+USUAL_AXIS: dict[Mount, CoilAxis] = {
+    "upright": "vertical", "toroid": "vertical", "lying": "along", "through": "along",
+}  # fmt: skip
 MOST = 400
 # What is round a transformer or choke: a copper band round core and coil, or a steel can over it.
 Screen = Literal["none", "copper band", "steel can"]
@@ -67,9 +72,12 @@ class Size(Model):
 
 
 class Placed(Model):
-    """Where a body is: its middle on a face, its turn, and whether it is fixed to the face from within. ``raised``
-    lifts it off the sheet (below nothing: sunk). What is ``pinned`` stays where it is when the rest is arranged. Iron
-    has a ``screen``; small parts are on one kind of ``strip``, with its earth at one of its lugs."""
+    """Where a body is: its middle on a face, its turn, and whether it is fixed to the face from within.
+
+    ``raised`` lifts it off the sheet (below nothing: sunk). What is ``pinned`` stays where it is when the rest is
+    arranged. Iron has a ``screen``, and a ``coil`` whose axis is the usual one of its mount where it is None; small
+    parts are on one kind of ``strip``, with its earth at one of its lugs.
+    """
 
     body: Key
     face: Face = "top"
@@ -81,6 +89,7 @@ class Placed(Model):
     pinned: bool = False
     mount: Mount | None = None
     screen: Screen | None = None
+    coil: CoilAxis | None = None
     strip: StripKind | None = None
     earth_lug: Annotated[int, Field(ge=1, le=MOST)] | None = None
 

@@ -27,6 +27,8 @@ def placed_at(layout: Layout, body: Body, **changes: Any) -> tuple[Layout, str]:
     not on the face."""
     old = layout.of(body.key) or Placed(body=body.key, face=body.home, u=0.0, v=0.0, inside=body.inside)
     raw = old.model_dump() | changes
+    if raw["coil"] == body.coil:  # no other than it was: with another mount it goes on being the usual one
+        raw["coil"] = old.coil
     if raw["face"] not in FACES:
         raise LayoutRefused(f"“{str(raw['face'])[:20]}” is no face of a box; there are {', '.join(FACES)}.")
     face = frame(layout.box, raw["face"])

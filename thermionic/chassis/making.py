@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
+from typing import Any
 
 from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import (
@@ -26,7 +27,7 @@ from thermionic.blocks.fields import Choke, PassTransistor, SmoothingCapacitor
 from thermionic.chassis import catalogue
 from thermionic.chassis.body import OWN_EARTH, SIDES, Attached, Body, Pin
 from thermionic.chassis.catalogue import Sizes
-from thermionic.chassis.document import MOUNTS, Layout, Mount, Screen
+from thermionic.chassis.document import MOUNTS, USUAL_AXIS, Layout, Mount
 from thermionic.chassis.nets import EARTH, Net, block_of, nets_of
 from thermionic.chassis.pins import heater_pins, section_pins
 from thermionic.circuit.netlist import GROUND, Part
@@ -53,9 +54,11 @@ class Making:
         placed = self.layout.of(key)
         return placed.mount if placed and placed.mount in MOUNTS[what] else MOUNTS[what][0]
 
-    def _screen(self, key: str) -> Screen | None:
+    def _iron_choices(self, key: str, mount: Mount) -> dict[str, Any]:
+        """What the builder chose of a piece of iron besides its mount: its screen and the axis of its coil."""
         placed = self.layout.of(key)
-        return placed.screen if placed else None
+        screen, coil = (placed.screen, placed.coil) if placed else (None, None)
+        return {"screen": screen, "coil": coil or USUAL_AXIS[mount]}
 
     def at(self, part: Part, terminal: int, channel: int) -> tuple[Net, Attached]:
         self.taken.add((part.name, channel))
@@ -138,7 +141,7 @@ class Making:
                 yield Body(
                     key, f"{self._label(use.block)}{SIDES[channel]}", part.name + SIDES[channel][1:2].upper(),
                     "transformer", sizes, self._pinned(sizes, wired), channel=channel, blocks=(use.block,),
-                    mount=mount, screen=self._screen(key),
+                    mount=mount, **self._iron_choices(key, mount),
                 )  # fmt: skip
 
     def _power(self) -> float:
@@ -162,7 +165,7 @@ class Making:
                         key, f"Choke of {self._label(block_of(part))}{SIDES[channel]}", name, "choke", sizes,
                         self._pinned(sizes, wired), channel=channel, blocks=(block_of(part),), mount=mount,
                         watt=abs(self.amplifier.parts[name].dissipation), part=name, path=path,
-                        screen=self._screen(key),
+                        **self._iron_choices(key, mount),
                     )  # fmt: skip
 
     def mains_iron(self) -> Iterator[Body]:
@@ -196,7 +199,8 @@ class Making:
             yield Body(
                 key, self._label(core) if core else "Mains transformer", "MT", "mains transformer", sizes,
                 tuple(replace(pin, net=held.get(pin.name, pin.net)) for pin in pins),
-                blocks=tuple(w.block for w in windings), mount=mount, watt=0.08 * va, screen=self._screen(key),
+                blocks=tuple(w.block for w in windings), mount=mount, watt=0.08 * va,
+                **self._iron_choices(key, mount),
             )  # fmt: skip
         for part in self.netlist.parts:
             if isinstance(part.device, (MainsSource, IdealTransformer, Feed)):

@@ -99,7 +99,8 @@ def _candidates(laid: Laid) -> Iterator[tuple[str, dict[str, Any]]]:
     for body in iron:
         placed = layout.of(body.key)
         assert placed is not None
-        yield f"Turn {body.title} by 90°", _place(body, turn=(placed.turn + 90) % 360)
+        if body.coil != "vertical":  # else its field turns round itself
+            yield f"Turn {body.title} by 90°", _place(body, turn=(placed.turn + 90) % 360)
         other = "lying" if (placed.mount or body.mount) == "upright" else "upright"
         if body.mount in ("upright", "lying"):
             yield (

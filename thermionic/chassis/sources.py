@@ -11,7 +11,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.blocks.facets import HeaterFeed, HeaterUse, Rectified, Winding
 from thermionic.blocks.fields import Choke
 from thermionic.chassis.body import Body
-from thermionic.chassis.document import Layout
+from thermionic.chassis.document import CoilAxis, Layout
 from thermionic.chassis.fields import MU0
 from thermionic.chassis.transfer import HARMONICS, Transfers
 from thermionic.chassis.wiring import Pair
@@ -66,9 +66,14 @@ class IronSource:
     unsure: float
 
 
+_AXES: dict[CoilAxis, tuple[float, float, float]] = {
+    "across": (1.0, 0.0, 0.0), "along": (0.0, 1.0, 0.0), "vertical": (0.0, 0.0, 1.0),
+}  # fmt: skip
+
+
 def coil_axis(body: Body) -> tuple[float, float, float]:
     """The direction of a body's coil: across, along, up."""
-    return (0.0, 1.0, 0.0) if body.mount in ("lying", "through") else (0.0, 0.0, 1.0)
+    return _AXES[body.coil]
 
 
 class Sources:
