@@ -18,6 +18,7 @@ from bold_anode.chassis.figures import against_of, where_of
 from bold_anode.frame.parsing import whole_number
 from bold_anode.frame.requests import Request
 from thermionic.chassis.document import Layout, LayoutRefused
+from thermionic.chassis.earthing import AGED_OHM, BOLT_OHM
 from thermionic.chassis.editing import with_fields
 from thermionic.chassis.laid import Laid
 from thermionic.earths.faults import faults, tried
@@ -123,10 +124,13 @@ def draw_schools(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "standing": standing,
         "where": where_of(now),
         "against": against_of(now),
+        "fresh": f"{BOLT_OHM * 1e3:g} mΩ", "old": f"{AGED_OHM * 1e3:g} mΩ",
         "schools": [
             {"name": one.school, "now": one.now, "why": one.why, "returned": _micro(one.returned),
              "returned_db": f"{hum.below(one.returned):.0f} dB" if one.returned > 1e-9 else "",
-             "field_db": f"{hum.below(one.by_field):.0f} dB", "all": f"{hum.below(one.hum):.0f} dB",
+             "field_db": f"{hum.below(one.by_field):.0f} dB",
+             "all": f"{hum.below(one.hum):.0f} dB",
+             "aged": f"{hum.below(one.aged_hum):.0f} dB",
              "wire": f"{one.wire:.1f} m", "loops": one.loops,
              "crosstalk": f"{one.crosstalk:.0f} dB" if one.crosstalk is not None else "one channel"}
             for one in compared(now)

@@ -24,7 +24,7 @@ from thermionic.design import changed
 from thermionic.earths.faults import faults, tried
 from thermionic.earths.protective import Verdict, points
 from thermionic.earths.returns import _loops, returns
-from thermionic.earths.schools import compared
+from thermionic.earths.schools import compared, with_school
 from thermionic.errors import Unbalanced
 
 
@@ -116,6 +116,22 @@ def test_the_schools_of_earth_are_compared_in_this_layout():
     assert [one.now for one in found.values()].count(True) == 1
     assert found["star"].wire > found["bus"].wire > found["chassis"].wire
     assert found["star"].crosstalk < found["bus"].crosstalk < found["daisy chain"].crosstalk + 60
+
+
+def test_aged_bolts_stand_between_a_terminal_and_the_reference():
+    now = laid("lantern", with_school(first("lantern"), "chassis"))
+    hertz, one = np.array([1e-3]), next(key for key in now.earth.nodes if key.startswith("jack"))
+    ampere = np.zeros((len(now.earth.nodes), 1), dtype=complex)
+    ampere[now.earth.nodes.index(one)] = 1.0
+    row = now.earth.nodes.index(one)
+    fresh, aged = (network.volts(hertz, ampere)[row, 0].real for network in (now.earth, now.earth.aged()))
+    # Its own bolt and that of the reference: each from 1 mΩ to 50 mΩ. The sheet and what is soldered stay.
+    assert aged - fresh == pytest.approx(2 * 49e-3, rel=1e-6)
+    bus, star = (laid("lantern", with_school(first("lantern"), school)).earth for school in ("bus", "star"))
+    wires = [[link for link in network.links if link.wire and link.wire.kind == "earth"] for network in (bus, star)]
+    # A bus is soldered from end to end and bolted once; of a star every wire ends at the bolt.
+    assert [link.bolted for link in wires[0]].count(True) == 1 < len(wires[0])
+    assert all(link.bolted == (star.reference in link.ends) for link in wires[1])
 
 
 def test_a_second_earth_lets_the_charging_pulses_through_the_sheet():

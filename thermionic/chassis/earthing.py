@@ -26,6 +26,7 @@ from thermionic.lazily import lazily
 COPPER_OHM_METRE = 1.72e-8
 # Resistance of a soldered joint and of a bolt through bare metal, Ω: as measured on good ones, unsure by three times.
 JOINT_OHM, BOLT_OHM, BREAKER_OHM = 0.5e-3, 1e-3, 10.0
+AGED_OHM = 50e-3  # of a bolt's contact to bare metal after years: oxide, a loosened nut; a usual figure, very unsure
 SCREEN_OHM = 0.02  # a metre of a usual braid
 SHEET = "sheet"
 SAME = 0.01  # m: what is bolted nearer than this is on one bolt
@@ -33,13 +34,15 @@ SAME = 0.01  # m: what is bolted nearer than this is on one bolt
 
 @dataclass(frozen=True, eq=False)
 class Link:
-    """A conductor of the earth network between two of its nodes: Ω and H; the wire that it is, where it is one."""
+    """A conductor of the earth network between two of its nodes: Ω and H; the wire that it is, where it is one, and
+    whether a bolted contact is in it."""
 
     key: str
     ends: tuple[str, str]
     ohm: float
     henry: float = 0.0
     wire: Wire | None = None
+    bolted: bool = False
 
     def admittance(self, hertz: Array) -> ComplexArray:
         """S, (frequencies,)."""
@@ -76,6 +79,12 @@ class EarthNetwork:
         nodes = dict.fromkeys((*self.nodes, *(end for link in links for end in link.ends)))
         added = tuple(ways[link.key] for link in more) if ways else ()
         return replace(self, nodes=tuple(nodes), links=tuple(links), carried=carried, ways=(*self.ways, *added))
+
+    def aged(self) -> EarthNetwork:
+        """The same years later: every bolted contact of AGED_OHM, soldered joints as they were."""
+        return self.with_links(
+            [replace(link, ohm=link.ohm - BOLT_OHM + AGED_OHM) if link.bolted else link for link in self.links]
+        )
 
     @lazily
     def _solved(self) -> dict[bytes, tuple[ComplexArray, ComplexArray]]:
@@ -200,19 +209,21 @@ class _Earths:
                 self._join(first, other)
         return [ends[0] for ends in together.values()]
 
-    def _join(self, one: Terminal, other: Terminal, more_ohm: float = 0.0) -> None:
-        self._wired("earth", one, other, self.layout.earthing.gauge, more_ohm)
+    def _join(self, one: Terminal, other: Terminal, bolted: bool = False, more_ohm: float = 0.0) -> None:
+        self._wired("earth", one, other, self.layout.earthing.gauge, bolted, more_ohm)
 
-    def _wired(self, kind: Kind, one: Terminal, other: Terminal, square: float, more_ohm: float) -> None:
-        """A wire of so many square millimetres."""
+    def _wired(
+        self, kind: Kind, one: Terminal, other: Terminal, square: float, bolted: bool, more_ohm: float = 0.0
+    ) -> None:
+        """A wire of so many square millimetres, ``bolted`` at one of its ends."""
         wire = self.way.wire(kind, EARTH if kind == "earth" else PROTECTIVE, one, other)
         length = length_of(wire.points)
         gauge = square * 1e-6
-        ohm = COPPER_OHM_METRE * length / gauge + 2 * JOINT_OHM + more_ohm
+        ohm = COPPER_OHM_METRE * length / gauge + 2 * JOINT_OHM + bolted * BOLT_OHM + more_ohm
         # The inductance of a round wire, mu0 l/2pi (ln(2l/a) - 3/4): E. B. Rosa, Bull. Bur. Stand. 4 (1908), p. 301.
         radius = (gauge / np.pi) ** 0.5
         henry = MU0 * length / (2 * np.pi) * max(np.log(max(2 * length / radius, 2.2)) - 0.75, 0.1)
-        self.links.append(Link(wire.key, (wire.ends[0].key, wire.ends[1].key), ohm, float(henry), wire))
+        self.links.append(Link(wire.key, (wire.ends[0].key, wire.ends[1].key), ohm, float(henry), wire, bolted))
 
     def _breaker(self) -> float:
         return BREAKER_OHM if self.layout.earthing.breaker else 0.0
@@ -220,7 +231,7 @@ class _Earths:
     def _star(self, ends: list[Terminal]) -> None:
         assert self.bolt is not None
         for end in ends:
-            self._join(end, self.bolt, BOLT_OHM)
+            self._join(end, self.bolt, bolted=True)
 
     def _bus(self, ends: list[Terminal]) -> None:
         assert self.bolt is not None
@@ -246,7 +257,7 @@ class _Earths:
                 near = min(main, key=lambda end: abs(self._along(end) - self._along(one)))
                 self._join(one, near)
         at = main[0] if self.layout.earthing.bolt == "inputs" else (supply or main)[-1]
-        self._join(at, self.bolt, BOLT_OHM + self._breaker())
+        self._join(at, self.bolt, bolted=True, more_ohm=self._breaker())
 
     def _screens(self, wires: Sequence[Wire]) -> None:
         """A screen that is earthed at both ends joins the earths that are nearest to them."""
@@ -267,12 +278,12 @@ class _Earths:
     def _chain(self, ends: list[Terminal]) -> None:
         """From the bolt to the nearest, from there to the next, whoever it is."""
         assert self.bolt is not None
-        here, left, more = self.bolt, list(ends), BOLT_OHM
+        here, left = self.bolt, list(ends)
         while left:
             near = min(left, key=lambda one: float(np.abs(one.at - here.at).sum()))
-            self._join(near, here, more)
+            self._join(near, here, bolted=here is self.bolt)
             left.remove(near)
-            here, more = near, 0.0
+            here = near
 
     def _along(self, one: Terminal) -> float:
         return self.order.get(one.body.key, 2.0)
@@ -282,7 +293,7 @@ class _Earths:
         hubs = [one for one in ends if one.body.nature.hub] or ends[:1]
         for end in ends:
             if end in hubs:
-                self._join(end, self.bolt, BOLT_OHM)
+                self._join(end, self.bolt, bolted=True)
                 continue
             blocks = set(end.body.blocks)
             alike = [hub for hub in hubs if _channel(hub) in (0, _channel(end))] or hubs
@@ -303,7 +314,7 @@ class _Earths:
         if self.wiring.protective is None:
             return []
         inlet, bolt = self.wiring.protective
-        self._wired("protective earth", bolt, inlet, self.layout.earthing.protective_gauge, BOLT_OHM)
+        self._wired("protective earth", bolt, inlet, self.layout.earthing.protective_gauge, bolted=True)
         return [bolt, *self.wiring.frames]
 
     def _bolted(self, ends: Sequence[Terminal]) -> None:
@@ -316,7 +327,7 @@ class _Earths:
             x, y = np.clip(end.at[:2], 0, [box.width, box.depth])
             place = round(float(x) / SAME) * SAME, round(float(y) / SAME) * SAME
             name = bolts.setdefault(place, f"{SHEET} {len(bolts) + 1}")
-            self.links.append(Link(f"{end.key} > {name}", (end.key, name), BOLT_OHM + JOINT_OHM, 2e-8))
+            self.links.append(Link(f"{end.key} > {name}", (end.key, name), BOLT_OHM + JOINT_OHM, 2e-8, bolted=True))
         names = list(bolts.values())
         self.sheet |= set(names)
         first = next(iter(bolts))

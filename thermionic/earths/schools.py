@@ -20,7 +20,7 @@ WHY = {
 @dataclass(frozen=True)
 class Compared:
     """One school in this layout: the volts at the load by returns, by fields in signal and earth wires, and all hum,
-    V rms; its wire, m, its loops, crosstalk, dB; why one would choose it."""
+    V rms, fresh and with ``aged`` bolts; its wire, m, its loops, crosstalk, dB; why one would choose it."""
 
     school: str
     now: bool
@@ -28,6 +28,7 @@ class Compared:
     returned: float
     by_field: float
     hum: float
+    aged_hum: float
     wire: float
     loops: int
     crosstalk: float | None
@@ -50,6 +51,7 @@ def compared(laid: Laid) -> tuple[Compared, ...]:
         back = returns(other)
         wire = sum(link.wire.length for link in other.earth.links if link.wire)
         field = sum(cause.volt**2 for cause in other.hum.causes if cause.way == "magnetic") ** 0.5
-        found.append(Compared(school, now, why, back.load_volt, field, other.hum.volt, wire, len(back.loops),
+        aged = other.with_earth(other.earth.aged()).hum.volt
+        found.append(Compared(school, now, why, back.load_volt, field, other.hum.volt, aged, wire, len(back.loops),
                               back.crosstalk_db))  # fmt: skip
     return tuple(found)
