@@ -19,6 +19,7 @@ from thermionic.chassis.causes import hums
 from thermionic.chassis.document import Earthing, Layout, LayoutRefused, changed_layout
 from thermionic.chassis.earthing import EarthNetwork, Link
 from thermionic.chassis.editing import screened_at, shielded
+from thermionic.chassis.geometry import in_room
 from thermionic.chassis.laid import lay
 from thermionic.design import changed
 from thermionic.earths.faults import faults, tried
@@ -216,6 +217,19 @@ def test_protective_earth_is_looked_at_point_by_point():
     at = layout.of("mains side:earth bolt")
     shared = laid("lantern", moved("lantern", layout, "earth:signal", u=at.u, v=at.v))
     assert [one.about for one in points(shared) if one.verdict is Verdict.AMISS] == ["Nothing else on its bolt"]
+
+
+def test_the_way_to_the_protective_bolt_is_short_up_to_250_mm():
+    layout = first("lantern")
+    inlet, bolt = (in_room(layout.box, layout.of(f"mains side:{name}"), (0.0, 0.0, 0.0))
+                   for name in ("inlet", "earth bolt"))  # fmt: skip
+    beside = float(np.abs(inlet - bolt)[1:].sum())  # what the two are apart besides across
+    for away, verdict in ((0.245, Verdict.SEEN), (0.255, Verdict.AMISS)):
+        u = float(inlet[0]) - (away - beside)
+        now = laid("lantern", moved("lantern", layout, "mains side:earth bolt", u=u))
+        (point,) = (one for one in points(now) if one.about == "The shortest way from the inlet")
+        assert point.verdict is verdict
+        assert point.words.startswith(f"{away * 1e3:.0f} mm ")
 
 
 def test_the_grids_earth_voltage_makes_the_hum_at_the_load():

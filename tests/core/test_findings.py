@@ -209,3 +209,17 @@ def test_the_mildest_change_that_cures_is_offered(likely, needed, law, exponent)
     best = next((ohm for ohm in rungs if ohm >= needed), None)
     assert (cure and parse(cure.typed, Quantity.RESISTANCE)) == best
     assert len(set(tried)) == len(tried) <= (5 if law == "figure" else 9)
+
+
+def test_heaters_lifted_from_a_cold_ht_are_judged_at_the_highest_mains():
+    # With no tube drawing from it the HT is the winding's peak, which goes as the mains: so does the lift.
+    sluice = changed(examples.example("sluice"), "blocks/heaters/lower/ohm", "330k")
+    volts = []
+    for mains in (276.0, 300.0):
+        amplifier = solve(changed(sluice, "brief/mains_high_volt", mains))
+        found = list(RULE["heater-cathode"].examine(amplifier))
+        assert found
+        assert all(f"at {mains:.0f} V mains, tubes cold" in one.evidence for one in found)
+        volts.append(found[0].value)
+    assert volts[1] / volts[0] == pytest.approx(300 / 276, rel=0.01)
+    assert not list(RULE["heater-cathode"].examine(solve(changed(sluice, "brief/mains_high_volt", 230.0))))

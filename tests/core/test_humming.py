@@ -123,6 +123,12 @@ def test_a_pair_twisted_in_the_box_leaves_what_the_published_share_says():
         return abs(humming.induced([replace(heater, pair=pair)])[0][0, 0])
 
     assert emf(pitch) / emf(0.0) == pytest.approx(float(twisted(np.array([away]), pitch)[0]), abs=0.06)
+    # Untwisted for 12 mm at either end: all of a stub of 22 mm, and not of a longer one.
+    whole = line
+    line = whole * [0.022, 1.0, 1.0]
+    assert emf(pitch) == pytest.approx(emf(0.0))
+    line = whole * [0.05, 1.0, 1.0]
+    assert emf(pitch) < 0.9 * emf(0.0)
 
 
 def test_decibels_are_below_one_watt():

@@ -181,6 +181,15 @@ def test_a_bias_through_a_capacitor_wants_a_winding_that_swings_both_ways():
         design(TAPPED, rectifier("full-wave"), reservoir(), load("c", 3e3), {**COUPLED, "form": "bridge"})
 
 
+def test_loops_through_rails_are_looked_at_in_the_designs_order():
+    for name in ("beacon", "mill", "saltpan"):
+        amplifier = solve(examples.example(name))
+        order = [block.id for block in amplifier.design.blocks]
+        loops = [order.index(one.block) for one in rail_loops(amplifier)]
+        assert len(loops) >= 3
+        assert loops == sorted(loops)
+
+
 @pytest.mark.parametrize("farad", ["220n", "1u", "2u2", "10u"])
 def test_a_rail_loop_runs_where_the_whole_circuit_has_a_growing_pole(farad):
     """All poles of the linearised circuit, by the QZ algorithm on C dx/dt = -G x, beside Nyquist on the one wire."""
