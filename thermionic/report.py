@@ -10,6 +10,7 @@ import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier, needs
 from thermionic.amplifier.solved import REFERENCE_HERTZ, DrivenPoint
+from thermionic.blocks.facets import Rail
 from thermionic.circuit.large_signal import clipping_level, intermodulation, two_tones
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.noise import noise
@@ -53,6 +54,11 @@ def report(amplifier: SolvedAmplifier) -> dict[str, Any]:
     }
 
 
+def _ripple(amplifier: SolvedAmplifier, rail: Rail) -> float | None:
+    """A rail's ripple, V peak to peak; None behind a converter, whose own is not known."""
+    return None if amplifier.compiled.node(rail.node) in amplifier.switched else amplifier.ripple(rail.node)
+
+
 def _supply(amplifier: SolvedAmplifier) -> dict[str, Any]:
     rails = amplifier.compiled.rails
     return {
@@ -60,7 +66,7 @@ def _supply(amplifier: SolvedAmplifier) -> dict[str, Any]:
         "rails_v_without_tubes": {
             rail.name: amplifier.without_tubes.at.voltage(amplifier.compiled.node(rail.node)) for rail in rails
         },
-        "ripple_v_peak_to_peak": {rail.name: amplifier.ripple(rail.node) for rail in rails},
+        "ripple_v_peak_to_peak": {rail.name: _ripple(amplifier, rail) for rail in rails},
         "rectifiers": {
             one.part: {
                 "mean_v": one.mean_volt,

@@ -10,6 +10,7 @@ from thermionic.amplifier import SolvedAmplifier
 from thermionic.amplifier.stations import level, stations
 from thermionic.lazily import remembered
 from thermionic.performance.levels import source_for
+from thermionic.supplies.ripple import written_ripple
 from thermionic.values import Quantity, display
 
 
@@ -119,5 +120,5 @@ def _rails(amplifier: SolvedAmplifier) -> Iterator[Rail]:
         yield Rail(
             rail.name.replace("_", " "),
             display(amplifier.voltage(rail.node), Quantity.VOLTAGE),
-            display(amplifier.ripple(rail.node), Quantity.VOLTAGE, 2),
+            written_ripple(amplifier, rail.node),
         )

@@ -19,6 +19,7 @@ from thermionic.design import field as value_at
 from thermionic.design import find
 from thermionic.errors import DesignRefused
 from thermionic.schematic import Sheet
+from thermionic.supplies.ripple import written_ripple
 from thermionic.values import Quantity, display
 
 
@@ -235,7 +236,8 @@ def _volts(amplifier: SolvedAmplifier, figure: sketch.Figure) -> str:
 
 
 def _ripple(amplifier: SolvedAmplifier, figure: sketch.Figure) -> str:
-    return f"{display(amplifier.ripple(figure.of), Quantity.VOLTAGE, 2)} pp"
+    ripple = written_ripple(amplifier, figure.of)
+    return f"{ripple} pp" if ripple[0].isdigit() else "ripple not known"
 
 
 def _heat(amplifier: SolvedAmplifier, figure: sketch.Figure) -> str:

@@ -143,7 +143,7 @@ def _show_buys(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, 
         {
             "name": one["name"].replace("_", " "),
             "volt": display(one["volt"], Quantity.VOLTAGE),
-            "ripple": display(one["peak_to_peak"], Quantity.VOLTAGE, 2),
+            "ripple": one["ripple"],
             "lines": [
                 f"{display(volt, Quantity.VOLTAGE, 2)} at {hertz:.0f} Hz" for hertz, volt in one["harmonics"][:3]
             ],

@@ -119,7 +119,7 @@ def _node(amplifier: SolvedAmplifier, branch: Branch) -> Node:
         block.label,
         "" if type(block).title == block.label else type(block).title,
         _volt(branch),
-        display(branch.ripple, Quantity.VOLTAGE, 2) if branch.ripple is not None else "",
+        branch.ripple,
         _ampere(branch),
         _chips(amplifier, block),
         draws,

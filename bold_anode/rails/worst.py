@@ -73,6 +73,8 @@ def _table(amplifier: SolvedAmplifier) -> dict[str, Any]:
             volts = display(moment.state.at.voltage(node), Quantity.VOLTAGE)
             mains = moment.state.mains
             ripple = display(mains.ripple_peak_to_peak(node), Quantity.VOLTAGE, 2) if mains else ""
+            if node in amplifier.switched:
+                ripple = "not known"
             cells.append((volts, ripple))
         rows.append({"name": rail.name.replace("_", " "), "what": "rail", "cells": cells})
     strings = [heating(compiled, moment.state) for moment in when]

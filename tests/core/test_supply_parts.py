@@ -15,16 +15,19 @@ from thermionic.errors import DesignRefused
 from thermionic.findings import RULES, examine
 from thermionic.findings.base import Severity
 from thermionic.findings.smoothing import filled, settled
+from thermionic.report import report
 from thermionic.supplies.arriving import arrivals
 from thermionic.supplies.discharging import discharge
 from thermionic.supplies.filaments import hum_taps, slopes
 from thermionic.supplies.motorboating import rail_loops
 from thermionic.supplies.ratings import lasting_hours
 from thermionic.supplies.rectifying import rectifying
-from thermionic.supplies.ripple import hum_volt
+from thermionic.supplies.ripple import hum_volt, written_ripple
 from thermionic.supplies.shorting import output_shorts
 from thermionic.supplies.starting import shorted_ampere, surge, switch_on
 from thermionic.supplies.stress import stresses
+from thermionic.supplies.tree import supply_tree
+from thermionic.values import Quantity, parse
 
 RULE = {rule.name: rule for rule in RULES}
 CAN = SmoothingCapacitor(farad=100e-6, rating_volt=350.0, ripple_ampere=0.5)
@@ -179,6 +182,24 @@ def test_a_bias_through_a_capacitor_wants_a_winding_that_swings_both_ways():
         design(plain, rectifier("bridge"), reservoir(), load("c", 3e3), COUPLED)
     with pytest.raises(DesignRefused, match="make its form half-wave"):
         design(TAPPED, rectifier("full-wave"), reservoir(), load("c", 3e3), {**COUPLED, "form": "bridge"})
+
+
+def test_behind_a_converter_ripple_is_not_known():
+    """What it switches is not in its model, so that no figure is shown for its rail or for one behind it."""
+    amplifier = solve(examples.example("sedge"))
+    shown = {rail.name: written_ripple(amplifier, rail.node) for rail in amplifier.compiled.rails}
+    assert [name for name, ripple in shown.items() if ripple == "not known"] == ["converter", "ht1"]
+    assert parse(shown["low"], Quantity.VOLTAGE) > 0.1
+    reported = report(amplifier)["supply"]["ripple_v_peak_to_peak"]
+    assert [name for name, ripple in reported.items() if ripple is None] == ["converter", "ht1"]
+    tree = {branch.block.id: branch.ripple for root in supply_tree(amplifier) for branch in _all(root)}
+    assert tree["converter"] == "not known"
+
+
+def _all(branch):
+    yield branch
+    for one in branch.behind:
+        yield from _all(one)
 
 
 def test_loops_through_rails_are_looked_at_in_the_designs_order():

@@ -3,7 +3,7 @@
 import pytest
 from django.urls import reverse
 
-from bold_anode.amps.operations import change_design
+from bold_anode.amps.operations import change_design, delete_project, restore_project
 from bold_anode.demo.workshop import load_demo
 from bold_anode.powerup.models import Reading, ReadingSet
 from thermionic.design import changed
@@ -45,6 +45,14 @@ def test_readings_stay_with_their_revision(bench, owner, project, reading_set):
     page = bench.get(reverse("room", args=[project.pk, "power-up"]), {"set": reading_set.pk}).content.decode()
     assert "moved on to revision 2" in page
     assert "334" in page
+
+
+def test_a_deleted_projects_readings_are_404_until_it_is_brought_back(bench, owner, project, reading_set):
+    delete_project(owner, project.pk)
+    assert take(bench, reading_set, "reservoir", "334").status_code == 404
+    assert bench.get(reverse("meaning", args=[reading_set.pk])).status_code == 404
+    restore_project(owner, project.pk)
+    assert take(bench, reading_set, "reservoir", "334").status_code == 200
 
 
 @pytest.mark.parametrize(

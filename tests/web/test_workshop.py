@@ -10,6 +10,7 @@ from django.urls import reverse
 
 from bold_anode.amps import operations
 from bold_anode.amps.models import Project, Revision
+from bold_anode.amps.rooms import rooms
 from thermionic import examples
 from thermionic.amplifier import solve
 from thermionic.design import changed, dump
@@ -32,7 +33,7 @@ def stored(project):
 
 def test_every_address_of_a_project_is_404_for_anybody_else(client, project, stranger):
     client.force_login(stranger)
-    gets = [reverse("room", args=[project.pk, slug]) for slug in ("brief", "chain", "power-up")]
+    gets = [reverse("room", args=[project.pk, room.slug]) for room in rooms()]
     gets += [reverse("export", args=[project.pk]), reverse("chain-part", args=[project.pk]) + "?path=supply"]
     posts = [reverse(name, args=[project.pk]) for name in ("duplicate", "delete", "restore", "readings-start")]
     posts += [reverse(name, args=[project.pk, "chain"]) for name in ("change", "undo", "redo")]

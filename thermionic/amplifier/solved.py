@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from thermionic.amplifier.compiling import Compiled, compile_design
-from thermionic.blocks import Resistor
-from thermionic.blocks.facets import Load, TubeUse
+from thermionic.blocks import Group, Resistor, split
+from thermionic.blocks.facets import ConverterUse, Load, TubeUse
 from thermionic.circuit.large_signal import Drive, distortion, drive
 from thermionic.circuit.netlist import GROUND, Netlist, Part
 from thermionic.circuit.operating_point import OperatingPoint, PartState
@@ -358,9 +358,19 @@ class SolvedAmplifier:
         return point.power_watt if self.load.power else point.output_volt
 
     def ripple(self, node: str) -> float:
-        """Hum ripple on a node, V peak to peak; 0 where nothing is rectified."""
+        """Hum ripple on a node, V peak to peak; 0 where nothing is rectified. What a converter switches is not in it:
+        see ``switched``."""
         mains = self.state.mains
         return mains.ripple_peak_to_peak(self.compiled.node(node)) if mains else 0.0
+
+    @lazily
+    def switched(self) -> frozenset[str]:
+        """The nodes of the rails behind a switching converter, whose ripple is of an unknown height."""
+        behind = {use.block for use in self.compiled.said(ConverterUse)}
+        for block in self.design.blocks:  # a supply's blocks stand behind what feeds them
+            if block.group is Group.SUPPLY and any(split(one)[0] in behind for one in block.references.values()):
+                behind.add(block.id)
+        return frozenset(self.compiled.node(rail.node) for rail in self.compiled.rails if rail.block in behind)
 
     @property
     def highest_rail(self) -> float:

@@ -12,6 +12,7 @@ from thermionic.blocks.fields import FilamentSupply
 from thermionic.design import find
 from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_up
 from thermionic.supplies.hum import hum, hum_volt
+from thermionic.supplies.ripple import written_ripple
 from thermionic.values import Quantity, Series, display, step
 
 # Hum against full output. A rule of thumb: 70 dB down is about where hum is no longer heard from the listening
@@ -48,8 +49,8 @@ class Hum(Rule):
         path, part = f"blocks/{amplifier.load.block}", amplifier.load.part
         if guilty:
             rail = guilty[0]
-            own = display(amplifier.ripple(rail.node), Quantity.VOLTAGE, 2)
-            evidence += f"; most comes by {rail.name}, with {own} of ripple"
+            own = written_ripple(amplifier, rail.node)
+            evidence += f"; most comes by {rail.name}, ripple {own}"
             path = rail.capacitor or f"blocks/{rail.block}"
             part = amplifier.compiled.designator(rail.capacitor) if rail.capacitor else part
         yield Finding(

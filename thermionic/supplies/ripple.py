@@ -13,17 +13,18 @@ from thermionic.blocks.ports import block_at
 from thermionic.design import Capacitor, changed, field
 from thermionic.errors import BudgetSpent, ThermionicError
 from thermionic.supplies.hum import hum_volt
+from thermionic.values import Quantity, display
 
 _HARMONICS = 4
 
 
 @dataclass(frozen=True)
 class RailRipple:
-    """One rail: its name, its voltage, its ripple V peak to peak, and the first harmonics of it, (Hz, V rms)."""
+    """One rail: its name, its voltage, its ripple as it is shown, and the first harmonics of that, (Hz, V rms)."""
 
     name: str
     volt: float
-    peak_to_peak: float
+    ripple: str
     harmonics: tuple[tuple[float, float], ...]
 
 
@@ -40,6 +41,13 @@ class Bought:
     refusal: str = ""
 
 
+def written_ripple(amplifier: SolvedAmplifier, node: str) -> str:
+    """A node's ripple as it is shown, peak to peak; "not known" behind a converter, which adds what it switches."""
+    if amplifier.compiled.node(node) in amplifier.switched:
+        return "not known"
+    return display(amplifier.ripple(node), Quantity.VOLTAGE, 2)
+
+
 def rail_ripples(amplifier: SolvedAmplifier) -> tuple[RailRipple, ...]:
     """Every rail's ripple by its harmonics."""
     mains, found = amplifier.state.mains, []
@@ -51,7 +59,7 @@ def rail_ripples(amplifier: SolvedAmplifier) -> tuple[RailRipple, ...]:
             # Of a supply with a half-wave rectifier in it every other harmonic is nearly nothing.
             order = np.argsort(-sizes)[:_HARMONICS]
             lines = tuple((float(mains.hertz * (k + 1)), float(sizes[k])) for k in sorted(order))
-        found.append(RailRipple(rail.name, amplifier.voltage(rail.node), amplifier.ripple(rail.node), lines))
+        found.append(RailRipple(rail.name, amplifier.voltage(rail.node), written_ripple(amplifier, rail.node), lines))
     return tuple(found)
 
 

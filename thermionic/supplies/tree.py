@@ -9,6 +9,7 @@ from thermionic.blocks import Block, Flow, Group, split
 from thermionic.blocks.facets import Copper, HeaterUse, Rail, Rectified
 from thermionic.circuit.netlist import GROUND
 from thermionic.devices import Feed, Resistor
+from thermionic.supplies.ripple import written_ripple
 
 _SUPPLY = {Flow.MAINS, Flow.CORE, Flow.WINDING, Flow.RAIL, Flow.BIAS}
 
@@ -25,13 +26,15 @@ class Draw:
 
 @dataclass
 class Branch:
-    """One block of a supply: what it gives (volts DC of a rail or bias; rms of a winding or of the mains), the ripple
-    on it, V peak to peak, its current (mean of a rail, rms of a winding or of the mains), A; who draws from it, and
-    the supply blocks behind it."""
+    """One block of a supply: what it gives and takes, who draws from it, and the supply blocks behind it.
+
+    Volts are DC of a rail or bias, rms of a winding or of the mains; the ripple is as it is shown, "" where it is no
+    rail; its current is the mean of a rail, rms of a winding or of the mains, A.
+    """
 
     block: Block
     volt: float | None = None
-    ripple: float | None = None
+    ripple: str = ""
     ampere: float | None = None
     rms: bool = False
     draws: list[Draw] = field(default_factory=list)
@@ -65,7 +68,7 @@ def _branch(amplifier: SolvedAmplifier, block: Block) -> Branch:
     branch = Branch(block)
     rail = next((rail for rail in compiled.rails if rail.block == block.id), None)
     if rail is not None:
-        branch.volt, branch.ripple = amplifier.voltage(rail.node), amplifier.ripple(rail.node)
+        branch.volt, branch.ripple = amplifier.voltage(rail.node), written_ripple(amplifier, rail.node)
         branch.draws = _draws(amplifier, rail)
         branch.ampere = sum(draw.ampere for draw in branch.draws)
         return branch
