@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier, needs
-from thermionic.amplifier.solved import REFERENCE_HERTZ, DrivenPoint
+from thermionic.amplifier.full_output import DrivenPoint
+from thermionic.amplifier.solved import REFERENCE_HERTZ
 from thermionic.blocks.facets import Rail
 from thermionic.circuit.large_signal import clipping_level, intermodulation, two_tones
 from thermionic.circuit.netlist import GROUND

@@ -12,6 +12,7 @@ from bold_anode.frame.figures import Figure
 from bold_anode.frame.plots import THIRD, Axes, Plot, Scale, Ticks, decades, drawn
 from bold_anode.frame.requests import Request
 from thermionic.amplifier import SolvedAmplifier
+from thermionic.amplifier.full_output import FULL_DISTORTION
 from thermionic.performance.power import LevelSweep, level_sweeps
 from thermionic.values import Quantity, display
 
@@ -66,16 +67,8 @@ _ORDERS = ("2nd", "3rd", "4th", "5th")
 
 def _full(amplifier: SolvedAmplifier, sweep: LevelSweep) -> str:
     """The output at which distortion reaches 5 %, in words."""
-    outputs = [amplifier.output(point) for point in sweep.points]
-    sizes = [point.distortion for point in sweep.points]
-    past = next((at for at, size in enumerate(sizes) if size >= 0.05), None)
-    if past is None:
-        return f"over {amplifier.load.written(max(outputs))}"
-    if past == 0:
-        return f"under {amplifier.load.written(outputs[0])}"
-    span = np.log(sizes[past - 1 : past + 1])
-    share = float((np.log(0.05) - span[0]) / (span[1] - span[0]))
-    return amplifier.load.written(outputs[past - 1] + share * (outputs[past] - outputs[past - 1]))
+    written = amplifier.load.written(amplifier.output(sweep.full))
+    return written if sweep.full.distortion >= FULL_DISTORTION else f"over {written}"
 
 
 def _hertz(value: float) -> str:

@@ -10,6 +10,7 @@ from scipy.stats import ks_2samp
 from thermionic import devices, examples
 from thermionic.amplifier import anode_diagram, driven, solve
 from thermionic.amplifier.driven import CONDUCTING
+from thermionic.amplifier.full_output import DrivenPoint, full_output
 from thermionic.amplifier.loop import loop_gain
 from thermionic.amplifier.stage import driven_load, tube_use
 from thermionic.blocks.fields import CoreRating
@@ -28,7 +29,7 @@ from thermionic.performance.builds import MATCHED, Builds, Deviates, partners
 from thermionic.performance.compensation import compensated, compensations
 from thermionic.performance.dragging import move_line, move_point
 from thermionic.performance.levels import gain_budget, gives_out
-from thermionic.performance.power import intermodulations, low_hertz
+from thermionic.performance.power import intermodulations, level_sweeps, low_hertz
 from thermionic.performance.quiet import quiet
 from thermionic.performance.tolerances import tolerances
 
@@ -70,6 +71,26 @@ def test_a_starved_driver_gives_out_before_the_output_stage():
     found = gain_budget(solve(design))
     assert found.first == "driver"
     assert gain_budget(solved("lantern")).first == "output"
+
+
+@pytest.mark.parametrize("name", ["lychgate", "plover", "beacon"])
+def test_full_output_is_where_the_amplifier_solved_again_distorts_by_5_percent(name):
+    # lychgate passes 5 % far below where its grids reach their cathodes, between levels that are far apart.
+    amplifier = solved(name)
+    full = amplifier.full_output
+    again = amplifier.points(drive(amplifier.state.at, 1000.0, np.array([full.source_volt * np.sqrt(2)])
+                                   / amplifier.tone_volt))[0]  # fmt: skip
+    assert again.distortion == pytest.approx(0.05, rel=0.03)
+    assert amplifier.output(again) == pytest.approx(amplifier.output(full), rel=0.01)
+    # The same on the page of power: one figure, one way.
+    assert next(one for one in level_sweeps(amplifier) if one.hertz == 1000.0).full == full
+
+
+def test_past_5_percent_at_the_lowest_level_distortion_goes_as_the_output():
+    points = [DrivenPoint(level, 2 * level, level**2 / 2, 0.1 * level, (0.1 * level, 0.0, 0.0, 0.0))
+              for level in (1.0, 2.0)]  # fmt: skip
+    full = full_output(points, 8.0)
+    assert (full.source_volt, full.output_volt, full.power_watt) == pytest.approx((0.5, 1.0, 0.125))
 
 
 @pytest.mark.parametrize("name", ["lantern", "saltpan", "otter"])

@@ -235,8 +235,8 @@ def test_every_room_of_every_example(bench, owner, name):
 
 
 def test_the_brief_says_what_is_needed_and_what_this_design_gives(bench, owner):
-    # By hand: 88 dB for 1 W at 1 m, 4 m away, two channels, 97 dB wanted: 97 - (88 - 12.04 + 3.01) = 18.03 dB, 63.5 W,
-    # far more than a single 2A3 gives.
+    # By hand: 88 dB for 1 W at 1 m, 4 m away, two channels, 97 dB wanted: 97 - (88 - 12.04 + 3.01) = 18.03 dB, which
+    # is 63.5 W, far more than a single 2A3 gives.
     design = examples.example("lantern")
     for path, value in (("loudspeaker_db", "88"), ("listening_metre", "4 m"), ("listening_db", "97")):
         design = changed(design, f"brief/{path}", value)

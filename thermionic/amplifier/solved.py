@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from thermionic.amplifier.compiling import Compiled, compile_design
+from thermionic.amplifier.full_output import FULL_DISTORTION, DrivenPoint, full_output
 from thermionic.blocks import Group, Resistor, split
 from thermionic.blocks.facets import ConverterUse, Load, TubeUse
 from thermionic.circuit.large_signal import Drive, distortion, drive
@@ -25,28 +26,18 @@ from thermionic.errors import NoSolution, NoSteadyState
 from thermionic.lazily import lazily
 
 REFERENCE_HERTZ = 1000.0
-FULL_DISTORTION = 0.05
 _RESPONSE_HERTZ = np.logspace(np.log10(2.0), np.log10(500e3), 73)
 # The drive levels at which power and distortion are solved, as shares of the output grid's idle bias.
 _SWEEP = np.array([0.05, 0.4, 0.7, 0.9, 1.0, 1.1, 1.2, 1.4])
 _OVERDRIVE = 2.0
+# Full output between two levels of which the higher is so many times the lower is solved again, so often at most.
+_WIDE, _NARROWED = 1.4, 2
+_SAME = 0.02  # of a level: what is nearer to a solved level is not solved again
 # What only saves time.
 _NOT_PICKLED = ("_remembered", "_elsewhere", "near")
 _FEWEST = 2  # levels that make a sweep
 # The sweep goes no further than so many times the drive at which the first tube of all swings to zero bias.
 _EARLIEST = 6.0
-
-
-@dataclass(frozen=True)
-class DrivenPoint:
-    """The amplifier at one drive: source level (V rms), output (V rms at the load, and W into it), total harmonic
-    distortion and its second to fifth harmonics as fractions of the fundamental."""
-
-    source_volt: float
-    output_volt: float
-    power_watt: float
-    distortion: float
-    harmonics: tuple[float, ...]
 
 
 def is_pulled(part: Part) -> bool:
@@ -71,7 +62,7 @@ class _Near:
     """What a similar amplifier's solution lends to the next as a first guess."""
 
     without_tubes: CircuitState | None = None
-    drive: Drive | None = None
+    swept: Drive | None = None
     # By the volts of the mains: with its tubes, and without them where that was solved.
     elsewhere: dict[float, tuple[CircuitState, CircuitState | None]] = field(default_factory=dict)
 
@@ -241,14 +232,33 @@ class SolvedAmplifier:
     # The large-signal results.
 
     @lazily
-    def drive(self) -> Drive:
+    def swept(self) -> Drive:
         """The periodic steady state at 1 kHz over a range of drive, from whispering to past full output.
 
         Levels are multiples of the source's own level at the volume set; the source's own is among them
         unless it would overdrive the amplifier more than twice over. Where no steady state is found from some level
         on, those below stand for the range; ``unsettled_volt`` says so.
         """
-        return drive_as_far(self.state.at, REFERENCE_HERTZ, self._levels, self.near.drive)
+        return drive_as_far(self.state.at, REFERENCE_HERTZ, self._levels, self.near.swept)
+
+    @lazily
+    def drive(self) -> Drive:
+        """What was swept, with levels between where full output falls between two that are far apart."""
+        driven = self.swept
+        for _ in range(_NARROWED):
+            points = self.points(driven)
+            full = full_output(points, self.load.ohm)
+            solved = np.array([0.0, *(point.source_volt for point in points)])
+            above = min(int(np.searchsorted(solved, full.source_volt)), len(points))
+            near = np.abs(solved - full.source_volt).min() < _SAME * full.source_volt
+            if near or solved[above] < _WIDE * solved[above - 1] or full.distortion < FULL_DISTORTION:
+                break
+            level = np.array([full.source_volt * np.sqrt(2) / self.tone_volt])
+            try:
+                driven = driven.joined(drive(self.state.at, REFERENCE_HERTZ, level))
+            except NoSteadyState:
+                break
+        return driven
 
     @lazily
     def _levels(self) -> Array:
@@ -261,7 +271,7 @@ class SolvedAmplifier:
     @property
     def unsettled_volt(self) -> float | None:
         """The source's level, V rms, from which on no steady state was found; None if one was at every level."""
-        solved, wanted = len(self.drive.levels), self._levels
+        solved, wanted = len(self.swept.levels), self._levels
         return float(wanted[solved] * self.tone_volt / np.sqrt(2)) if solved < len(wanted) else None
 
     @lazily
@@ -330,28 +340,8 @@ class SolvedAmplifier:
 
     @lazily
     def full_output(self) -> DrivenPoint:
-        """Where distortion first reaches 5 %; the top of the sweep if it never does.
-
-        Between the levels solved, everything is interpolated with monotone cubics over the drive.
-        """
-        from scipy.interpolate import (
-            PchipInterpolator,  # takes a while to import, which nothing before the first page needs
-        )
-
-        rows = np.array(
-            [[p.source_volt, p.power_watt**0.5, p.distortion, *p.harmonics] for p in self.sweep], dtype=float
-        )
-        fine = np.linspace(rows[0, 0], rows[-1, 0], 400)
-        between = PchipInterpolator(rows[:, 0], rows[:, 1:])(fine)
-        past = np.flatnonzero(between[:, 1] >= FULL_DISTORTION)
-        at = between[past[0] if len(past) else -1]
-        return DrivenPoint(
-            source_volt=float(fine[past[0] if len(past) else -1]),
-            output_volt=float(at[0] * self.load.ohm**0.5),
-            power_watt=float(at[0] ** 2),
-            distortion=float(at[1]),
-            harmonics=tuple(float(h) for h in at[2:]),
-        )
+        """Where distortion first reaches 5 %; the top of the sweep if it never does."""
+        return full_output(self.sweep, self.load.ohm)
 
     def output(self, point: DrivenPoint) -> float:
         """What a drive gives by the load's own measure: W if watts are wanted of it, else V rms."""
@@ -391,5 +381,5 @@ def solve(design: Design, near: SolvedAmplifier | None = None) -> SolvedAmplifie
     elsewhere = older.elsewhere | {
         volt: (one.state, vars(one).get("without_tubes")) for volt, one in known.get("_elsewhere", {}).items()
     }
-    lent = _Near(known.get("without_tubes", older.without_tubes), known.get("drive", older.drive), elsewhere)
+    lent = _Near(known.get("without_tubes", older.without_tubes), known.get("swept", older.swept), elsewhere)
     return SolvedAmplifier(compiled, solve_circuit(compiled.netlist, near.state), lent)

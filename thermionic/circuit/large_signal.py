@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,6 +42,12 @@ class Drive:
     def hertz(self) -> Array:
         """The frequency of each phasor, Hz."""
         return self.spectrum.hertz(*self.tones)
+
+    def joined(self, other: Drive) -> Drive:
+        """This with the levels of another of the same circuit and tones among its own; ``ports`` stay its own."""
+        levels = np.concatenate([self.levels, other.levels])
+        order = np.argsort(levels)
+        return replace(self, levels=levels[order], x=np.concatenate([self.x, other.x])[order])
 
     def phasors(self, node: str) -> ComplexArray:
         """A node's phasors, V peak: (levels, frequencies)."""

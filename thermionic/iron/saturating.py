@@ -9,7 +9,8 @@ import numpy as np
 
 from thermionic import devices
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.amplifier.solved import FULL_DISTORTION, drive_as_far
+from thermionic.amplifier.full_output import full_output
+from thermionic.amplifier.solved import drive_as_far
 from thermionic.circuit.large_signal import drive
 from thermionic.circuit.spectrum import waveform
 from thermionic.devices.base import Array
@@ -108,17 +109,7 @@ def output_against_frequency(
 def _full_at(amplifier: SolvedAmplifier, hertz: float) -> float:
     """The output at a frequency where distortion first reaches 5 %, W; the most that was solved if it does not."""
     try:
-        driven = drive_as_far(amplifier.state.at, hertz, amplifier.drive.levels, amplifier.drive)
+        driven = drive_as_far(amplifier.state.at, hertz, amplifier.swept.levels, amplifier.swept)
     except NoSteadyState:
         return 0.0
-    points = amplifier.points(driven)
-    bent = np.array([point.distortion for point in points])
-    out = np.array([point.power_watt for point in points])
-    past = np.flatnonzero(bent >= FULL_DISTORTION)
-    if not len(past):
-        return float(out.max())
-    at = int(past[0])
-    if at == 0:
-        return float(out[0] * (FULL_DISTORTION / bent[0]) ** 2)  # a second harmonic goes as the root of the output
-    share = (np.log(FULL_DISTORTION) - np.log(bent[at - 1])) / (np.log(bent[at]) - np.log(bent[at - 1]))
-    return float(np.exp(np.log(out[at - 1]) + share * (np.log(out[at]) - np.log(out[at - 1]))))
+    return full_output(amplifier.points(driven), amplifier.load.ohm).power_watt

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.amplifier.solved import REFERENCE_HERTZ, DrivenPoint, drive_as_far
+from thermionic.amplifier.full_output import DrivenPoint, full_output
+from thermionic.amplifier.solved import REFERENCE_HERTZ, drive_as_far
 from thermionic.circuit.large_signal import intermodulation, two_tones
 from thermionic.errors import NoSteadyState
 from thermionic.lazily import remembered
@@ -20,11 +21,12 @@ _SHARES = np.array([0.1, 0.3, 0.5, 0.7, 0.9])
 
 @dataclass(frozen=True)
 class LevelSweep:
-    """Power and distortion from small drive to past clipping at one frequency, Hz. ``complete`` is whether a steady
-    state was found at every level."""
+    """Power and distortion from small drive to past clipping at one frequency, Hz, and ``full`` output there.
+    ``complete`` is whether a steady state was found at every level."""
 
     hertz: float
     points: tuple[DrivenPoint, ...]
+    full: DrivenPoint
     complete: bool
 
 
@@ -51,15 +53,16 @@ def low_hertz(amplifier: SolvedAmplifier) -> float:
 @remembered
 def level_sweeps(amplifier: SolvedAmplifier) -> tuple[LevelSweep, ...]:
     """At a low frequency, where a core counts, at 1 kHz and at 10 kHz. Raises NoSteadyState, BudgetSpent."""
-    wanted = amplifier.drive.levels
+    wanted = amplifier.swept.levels
     found = []
     for hertz in (low_hertz(amplifier), REFERENCE_HERTZ, HIGH_HERTZ):
         if hertz == REFERENCE_HERTZ:
-            driven = amplifier.drive
+            driven, full = amplifier.drive, amplifier.full_output
         else:
-            driven = drive_as_far(amplifier.state.at, hertz, wanted, amplifier.drive)
-        complete = len(driven.levels) == len(wanted) and amplifier.unsettled_volt is None
-        found.append(LevelSweep(hertz, amplifier.points(driven), complete))
+            driven = drive_as_far(amplifier.state.at, hertz, wanted, amplifier.swept)
+            full = full_output(amplifier.points(driven), amplifier.load.ohm)
+        complete = len(driven.levels) >= len(wanted) and amplifier.unsettled_volt is None
+        found.append(LevelSweep(hertz, amplifier.points(driven), full, complete))
     return tuple(found)
 
 

@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 
 from thermionic import budget
 from thermionic.amplifier import SolvedAmplifier
-from thermionic.amplifier.solved import FULL_DISTORTION, REFERENCE_HERTZ
+from thermionic.amplifier.full_output import FULL_DISTORTION
+from thermionic.amplifier.solved import REFERENCE_HERTZ
 from thermionic.circuit.large_signal import Drive, distortion, drive, drive_alike
 from thermionic.circuit.small_signal import SmallSignal
 from thermionic.circuit.system import System
