@@ -223,3 +223,14 @@ def test_heaters_lifted_from_a_cold_ht_are_judged_at_the_highest_mains():
         volts.append(found[0].value)
     assert volts[1] / volts[0] == pytest.approx(300 / 276, rel=0.01)
     assert not list(RULE["heater-cathode"].examine(solve(changed(sluice, "brief/mains_high_volt", 230.0))))
+
+
+def test_a_grid_that_is_at_earth_for_signal_is_not_driven_too_soon():
+    # The second half of saltpan's long-tailed pair has its grid on 0.1 µF: its cathode is driven, by nobody's grid.
+    amplifier = solve(examples.example("saltpan"))
+    rule = RULE["grid-current"]
+    for part, fires in (("V2a", True), ("V2b", False)):
+        with mock.patch.object(
+            type(rule), "levels", lambda _, __, of, part=part: (1.0 if of == part else None, 30.0)
+        ):
+            assert bool(list(rule.examine(amplifier))) == fires

@@ -6,11 +6,13 @@ from functools import partial
 
 from thermionic.amplifier import SolvedAmplifier, grid_onset
 from thermionic.blocks.facets import TubeUse
-from thermionic.circuit.netlist import GROUND
 from thermionic.findings.base import Cure, Finding, Rule, Severity, preferred_cure, steps_up
 from thermionic.values import Series, step
 
 EARLY = 0.8
+DRIVEN = (
+    0.1  # of its voltage to the cathode: a grid that moves less than this stands still, and its cathode is driven
+)
 
 
 def _sureness(use: TubeUse) -> str:
@@ -19,8 +21,14 @@ def _sureness(use: TubeUse) -> str:
     return f"The grid current of this type is {by}, and may be {unit.grid_current_factor:g} times more or less."
 
 
+def _is_driven(amplifier: SolvedAmplifier, use: TubeUse) -> bool:
+    grid = amplifier.phasor(use.grid)
+    return abs(grid) >= DRIVEN * abs(grid - amplifier.phasor(use.cathode))
+
+
 class GridCurrent(Rule):
-    """A grid is driven into conduction well before full output."""
+    """A grid is driven into conduction well before full output. A grid at earth for signal, whose cathode is driven,
+    has no stage before it and is left to it."""
 
     name = "grid-current"
     fires_on = {"blocks/driver/cathode_resistor/ohm": "220"}
@@ -29,7 +37,7 @@ class GridCurrent(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         seen: set[str] = set()
         for use in amplifier.compiled.tubes:
-            if use.block in seen or use.grid == GROUND or use.block not in amplifier.route:
+            if use.block in seen or use.block not in amplifier.route or not _is_driven(amplifier, use):
                 continue
             onset, full = self.levels(amplifier, use.part)
             if onset is None or onset >= EARLY * full:
