@@ -127,7 +127,7 @@ def test_a_pair_twisted_in_the_box_leaves_what_the_published_share_says():
     whole = line
     line = whole * [0.022, 1.0, 1.0]
     assert emf(pitch) == pytest.approx(emf(0.0))
-    line = whole * [0.05, 1.0, 1.0]
+    line = whole * [0.04, 1.0, 1.0]
     assert emf(pitch) < 0.9 * emf(0.0)
 
 
