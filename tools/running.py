@@ -9,7 +9,8 @@ import os
 import signal
 import subprocess
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Protocol
@@ -18,12 +19,51 @@ import local
 from local import Refused, say, write_whole
 
 _LIBC = ctypes.CDLL(None)
-_PR_SET_PDEATHSIG = 1
+_PR_SET_PDEATHSIG, _PR_SET_CHILD_SUBREAPER = 1, 36
 
 
 def dies_with_parent() -> None:
     """Called in a new process: it is asked to stop when that which started it is gone."""
     _LIBC.prctl(_PR_SET_PDEATHSIG, signal.SIGINT)
+
+
+@contextmanager
+def nothing_left_behind() -> Iterator[None]:
+    """At its end every process is ended that was started within, by this one or by one of those; SIGTERM and SIGHUP
+    end this process as Ctrl-C does."""
+
+    def ended(number: int, _: object) -> None:
+        raise SystemExit(128 + number)
+
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, ended)
+    # Whose parent has gone is ours, not init's, so that it can be found.
+    _LIBC.prctl(_PR_SET_CHILD_SUBREAPER, 1)
+    try:
+        yield
+    finally:
+        for number in (signal.SIGTERM, signal.SIGKILL):
+            for pid in _descendants(os.getpid()):
+                with suppress(ProcessLookupError):
+                    os.kill(pid, number)
+            wait_until(lambda: not _descendants(os.getpid()), 10)
+
+
+def _descendants(pid: int) -> list[int]:
+    """The processes that this one has started, and those that they have; what has ended is waited for."""
+    children: dict[int, list[int]] = {}
+    for folder in Path("/proc").glob("[0-9]*"):
+        with suppress(OSError):
+            state, parent = (folder / "stat").read_text().rpartition(")")[2].split()[:2]
+            if state == "Z" and int(parent) == pid:
+                with suppress(ChildProcessError):
+                    os.waitpid(int(folder.name), os.WNOHANG)
+                continue
+            children.setdefault(int(parent), []).append(int(folder.name))
+    found = list(children.get(pid, []))
+    for one in found:
+        found += children.get(one, [])
+    return found
 
 
 @dataclass(frozen=True)

@@ -138,6 +138,27 @@ def test_what_a_killed_run_left_is_ended_and_nobody_elses_process(tmp_path, monk
         left.kill()
 
 
+def test_a_run_that_is_ended_by_a_signal_leaves_no_child_behind(tmp_path):
+    # A child in a session of its own, which starts another and goes: as a test's server and its workers.
+    script = f"""
+import subprocess, sys, time
+sys.path.insert(0, {str(ROOT / "tools")!r})
+from running import nothing_left_behind
+with nothing_left_behind():
+    child = subprocess.Popen(["sh", "-c", "sleep 641 & trap '' TERM; sleep 642"], start_new_session=True)
+    subprocess.run(["sh", "-c", "sleep 643 & exit"])
+    print("ready", flush=True)
+    time.sleep(60)
+"""
+    run = subprocess.Popen([sys.executable, "-c", script], stdout=subprocess.PIPE, text=True)
+    assert run.stdout.readline() == "ready\n"
+    left = [running.identity(pid) for pid in running._descendants(run.pid)]
+    assert len(left) >= 4
+    run.terminate()
+    assert run.wait(30) == 128 + 15
+    assert not [process for process in left if process.is_alive()]
+
+
 def test_a_process_that_keeps_ending_is_given_up_with_a_sentence(tmp_path, monkeypatch, capsys):
     monkeypatch.setattr(local, "LOCAL", tmp_path)
     child = running.Child("web process", ["false"], {})
