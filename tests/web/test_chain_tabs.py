@@ -12,6 +12,7 @@ from bold_anode.amps import operations, studies, variants
 from bold_anode.amps.models import Project, Variant
 from bold_anode.amps.operations import change_design, create_project
 from bold_anode.chain.tabs import TABS
+from bold_anode.frame.versioned import Stale
 from bold_anode.tasks.models import State, Work
 from thermionic import examples
 from thermionic.amplifier import solve
@@ -193,7 +194,7 @@ def test_a_refused_variant_leaves_nothing(owner, project):
     with pytest.raises(ThermionicError):
         variants.keep(owner, project.pk, "Spoiled", spoil)
     assert not Variant.objects.exists()
-    with pytest.raises(operations.Stale):
+    with pytest.raises(Stale):
         variants.keep(owner, project.pk, "Behind", seen=7)
 
 
