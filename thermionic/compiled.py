@@ -141,9 +141,9 @@ def make_some_ready(which: int) -> None:
     """Compile those of ``TOGETHER`` that ``which`` says, in this process."""
     for source in TOGETHER[which]:
         module = import_module(f"{PACKAGE.name}.{source.removesuffix('.py').replace('/', '.')}")
-        for one in vars(module).values():
-            if isinstance(one, Ready):
-                _ = one.made
+        for var in vars(module).values():
+            if isinstance(var, Ready):
+                _ = var.made
 
 
 def takes(kind: Any, dimensions: int) -> Any:

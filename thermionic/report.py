@@ -69,13 +69,13 @@ def _supply(amplifier: SolvedAmplifier) -> dict[str, Any]:
         },
         "ripple_v_peak_to_peak": {rail.name: _ripple(amplifier, rail) for rail in rails},
         "rectifiers": {
-            one.part: {
-                "mean_v": one.mean_volt,
-                "mean_a": one.mean_ampere,
-                "peak_a": one.peak_ampere,
-                "rms_a": one.winding_rms_ampere,
+            rectifier.part: {
+                "mean_v": rectifier.mean_volt,
+                "mean_a": rectifier.mean_ampere,
+                "peak_a": rectifier.peak_ampere,
+                "rms_a": rectifier.winding_rms_ampere,
             }
-            for one in amplifier.rectifiers
+            for rectifier in amplifier.rectifiers
         },
     }
 

@@ -100,23 +100,30 @@ class _Variants(Carried):
 def _pack_variants(project: Project, numbers: dict[int, int]) -> dict[str, Any]:
     return {
         "variants": [
-            {"name": one.name, "revision": numbers[one.head_id], "cost": one.cost, "made_at": when(one.made_at)}
-            for one in project.variants.all()
+            {
+                "name": variant.name,
+                "revision": numbers[variant.head_id],
+                "cost": variant.cost,
+                "made_at": when(variant.made_at),
+            }
+            for variant in project.variants.all()
         ],
         "variant": project.variant.name if project.variant else None,
     }
 
 
 def _store_variants(project: Project, made: dict[int, Revision], data: Any) -> None:
-    names = [one.name for one in data.variants]
+    names = [variant.name for variant in data.variants]
     if len(set(names)) < len(names) or (data.variant is not None and data.variant not in names):
         raise DesignRefused("Its variants have one name twice, or the one that is worked on is not among them.")
-    for one in data.variants:
-        if one.revision not in made:
-            raise DesignRefused(f"The variant {one.name} is at revision {one.revision}, which is not among them.")
-        row = Variant(project=project, name=one.name, cost=one.cost, head=made[one.revision])
-        stored(row, made_at=one.made_at)
-        if one.name == data.variant:
+    for variant in data.variants:
+        if variant.revision not in made:
+            raise DesignRefused(
+                f"The variant {variant.name} is at revision {variant.revision}, which is not among them."
+            )
+        row = Variant(project=project, name=variant.name, cost=variant.cost, head=made[variant.revision])
+        stored(row, made_at=variant.made_at)
+        if variant.name == data.variant:
             Project.objects.filter(pk=project.pk).update(variant=row)
 
 

@@ -39,7 +39,8 @@ def _of(now: Solved) -> dict[str, Any]:
     worst = now.findings[0] if now.findings else None
     return {
         "stations": [
-            {"title": one.title, "volts": one.volts, "level": one.level} for one in strip(amplifier).stations
+            {"title": station.title, "volts": station.volts, "level": station.level}
+            for station in strip(amplifier).stations
         ],
         "output": amplifier.load.written(amplifier.output(full)),
         "highest_rail": display(amplifier.highest_rail, Quantity.VOLTAGE),

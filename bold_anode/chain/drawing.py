@@ -270,11 +270,16 @@ def drawing(sheet: Sheet, amplifier: SolvedAmplifier, before: SolvedAmplifier | 
         width=sheet.width,
         height=sheet.height,
         parts=[pen.part(mark) for mark in sheet.marks],
-        symbols=[Symbol(one.kind, _place(one.x, one.y, one.turn, one.flip)) for one in sheet.symbols],
+        symbols=[
+            Symbol(symbol.kind, _place(symbol.x, symbol.y, symbol.turn, symbol.flip)) for symbol in sheet.symbols
+        ],
         labels=[*map(pen.figure, sheet.figures), *map(pen.flag, sheet.flags)],
         stands=[
-            Stand(one.block, *(_geometry(f"{value:g}") for value in (one.x, one.y, one.width, one.height)))
-            for one in sheet.grounds
+            Stand(
+                ground.block,
+                *(_geometry(f"{value:g}") for value in (ground.x, ground.y, ground.width, ground.height)),
+            )
+            for ground in sheet.grounds
         ],
         wiring=_geometry("".join("M" + "L".join(f"{x:g} {y:g}" for x, y in wire) for wire in sheet.wires)),
         joints=_geometry("".join(f"M{x - 3:g} {y:g}a3 3 0 1 0 6 0a3 3 0 1 0 -6 0" for x, y in sheet.dots)),

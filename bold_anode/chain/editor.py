@@ -79,14 +79,16 @@ def _row(amplifier: SolvedAmplifier, field: Field) -> Row:
         number = field.quantity is not None or isinstance(field.value, (int, float))
         return Row(field.path, label, field.text, number=number, prefixes=_PREFIXES.get(field.quantity, ()))
     if field.refers:
-        return Row(field.path, label, field.text, tuple((one, _end(amplifier, one)) for one in choices), picked=True)
+        return Row(
+            field.path, label, field.text, tuple((choice, _end(amplifier, choice)) for choice in choices), picked=True
+        )
     if isinstance(field.value, tuple):
-        return Row(field.path, label, field.text, tuple((one, _section(design, one)) for one in choices))
-    return Row(field.path, label, field.text, tuple((one, one) for one in choices))
+        return Row(field.path, label, field.text, tuple((choice, _section(design, choice)) for choice in choices))
+    return Row(field.path, label, field.text, tuple((choice, choice) for choice in choices))
 
 
 def _own(user: Any, design: Design) -> list[TubeChoice]:
-    names = [one.name for one in design.own_tubes] + [tube.name for tube in OwnTube.objects.triodes_of(user)]
+    names = [tube.name for tube in design.own_tubes] + [tube.name for tube in OwnTube.objects.triodes_of(user)]
     return [TubeChoice(name, "", "your own") for name in dict.fromkeys(names)]
 
 

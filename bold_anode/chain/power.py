@@ -25,11 +25,11 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     amplifier = shown.solved.amplifier
     sweeps = level_sweeps(amplifier)
     return "chain/power.html", {
-        "plots": drawn(_plot(amplifier, one) for one in sweeps),
-        "figures": [Figure(f"5 % at {_hertz(one.hertz)}", _full(amplifier, one)) for one in sweeps],
+        "plots": drawn(_plot(amplifier, sweep) for sweep in sweeps),
+        "figures": [Figure(f"5 % at {_hertz(sweep.hertz)}", _full(amplifier, sweep)) for sweep in sweeps],
         "core": any(use.core for use in amplifier.compiled.transformers),
         "transformer": bool(amplifier.compiled.transformers),
-        "incomplete": any(not one.complete for one in sweeps),
+        "incomplete": any(not sweep.complete for sweep in sweeps),
         **study_shown(request, shown.project, "two-tones"),
         **study_shown(request, shown.project, "burst"),
     }

@@ -49,7 +49,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
 def _cause(amplifier: SolvedAmplifier, found: Quiet, cause: Cause) -> Bar:
     where = amplifier.design.block(cause.block).label if cause.block else ""
     name = cause.name or "by other ways than the rails"
-    rail = any(one.name == cause.name for one in amplifier.compiled.rails)
+    rail = any(rail.name == cause.name for rail in amplifier.compiled.rails)
     return _bar(found, f"rail {name.replace('_', ' ')}" if rail else name, "" if rail else where, cause.volt)
 
 

@@ -30,7 +30,7 @@ _KINDS = ("ac", "second", "third", "fourth", "fifth")
 
 def _make_two_tones(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     report(0.1, "Balancing two tones together")
-    return [asdict(one) for one in intermodulations(amplifier)]
+    return [asdict(intermodulation) for intermodulation in intermodulations(amplifier)]
 
 
 def _make_burst(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
@@ -80,8 +80,8 @@ def _show_two_tones(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
     pairs = [one for one in result if len(one["outputs"]) > 1]
     if not pairs:
         return {"plots": [], "figures": []}
-    least = 10 ** np.floor(np.log10(min(one["outputs"][0] for one in pairs)))
-    most = 10 ** np.ceil(np.log10(max(one["outputs"][-1] for one in pairs)))
+    least = 10 ** np.floor(np.log10(min(pair["outputs"][0] for pair in pairs)))
+    most = 10 ** np.ceil(np.log10(max(pair["outputs"][-1] for pair in pairs)))
     unit = "W" if amplifier.load.power else "V"
     axes = Axes(Scale(float(least), float(most), log=True), Scale(0.01, 100.0, log=True), unit, HALF)
     lines, key = [], []
@@ -99,8 +99,8 @@ def _show_two_tones(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
         key,
     )
     figures = [
-        Figure(f"{_pair(one)}, at {amplifier.load.written(one['outputs'][-2])}", f"{one['fractions'][-2]:.2%}")
-        for one in pairs
+        Figure(f"{_pair(pair)}, at {amplifier.load.written(pair['outputs'][-2])}", f"{pair['fractions'][-2]:.2%}")
+        for pair in pairs
     ]
     return {"plots": drawn([plot], first=20), "figures": figures}
 
@@ -136,13 +136,13 @@ def _show_burst(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str,
     )
     rows = [
         {
-            "part": one["part"],
-            "block": amplifier.design.block(one["block"]).label,
-            "idle": display(one["idle_volt"], Quantity.VOLTAGE),
-            "worst": f"{one['worst_volt']:+.3g} V",
-            "back": _back(one["seconds"], result["followed"]),
+            "part": recovery["part"],
+            "block": amplifier.design.block(recovery["block"]).label,
+            "idle": display(recovery["idle_volt"], Quantity.VOLTAGE),
+            "worst": f"{recovery['worst_volt']:+.3g} V",
+            "back": _back(recovery["seconds"], result["followed"]),
         }
-        for one in recoveries
+        for recovery in recoveries
     ]
     return {"plots": drawn([plot], first=30), "rows": rows, "burst": result}
 

@@ -33,7 +33,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     all_kept = list(project.variants.select_related("head"))
     others = [one for one in all_kept if one.pk != project.variant_id]
     asked = whole_number(request.GET.get("against", ""))
-    against = next((one for one in others if one.pk == asked), others[0] if others else None)
+    against = next((other for other in others if other.pk == asked), others[0] if others else None)
     amplifier = shown.solved.amplifier
     context: dict[str, Any] = {
         "variants": all_kept,

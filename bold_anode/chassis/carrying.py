@@ -53,7 +53,7 @@ def _pack_sizes(user: Any) -> list[dict[str, Any]]:
 def _store_sizes(user: Any, sizes: list[_Size]) -> int:
     """A size that is there by that name stays."""
     have = set(KeptSize.objects.of(user).values_list("name", flat=True))
-    new = {one.name: one for one in sizes if one.name not in have}
+    new = {size.name: size for size in sizes if size.name not in have}
     if len(have) + len(new) > MOST_SIZES:
         raise DesignRefused(f"The workshop keeps at most {MOST_SIZES} sizes; take some out first.")
     for one in new.values():
@@ -94,8 +94,8 @@ def _pack(project: Project, numbers: dict[int, int]) -> dict[str, Any]:
 
 
 def _store(project: Project, made: dict[int, Revision], data: Any) -> None:
-    names = [one.name for one in data.layouts]
-    if len(set(names)) < len(names) or sum(one.chosen for one in data.layouts) > 1:
+    names = [layout.name for layout in data.layouts]
+    if len(set(names)) < len(names) or sum(layout.chosen for layout in data.layouts) > 1:
         raise DesignRefused("Its layouts have one name twice, or two of them are the chosen one.")
     for one in data.layouts:
         layout = stored(ChassisLayout(project=project, name=one.name, chosen=one.chosen), made_at=one.made_at)

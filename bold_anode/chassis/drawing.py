@@ -132,8 +132,8 @@ def drawn(laid: Laid, misfits: Sequence[Misfit], mirrored: bool = False) -> Draw
     """The drawing of a layout."""
     layout, box = laid.layout, laid.layout.box
     flat = Flat(box, mirrored)
-    wrong = {key for one in misfits for key in one.bodies}
-    used = {one.face for one in layout.placed} | {one.face for one in layout.holes}
+    wrong = {key for misfit in misfits for key in misfit.bodies}
+    used = {placed_body.face for placed_body in layout.placed} | {hole.face for hole in layout.holes}
     sides = bool(used & {"left", "right"})
     beside = _GAP + flat.h if sides else 0.0
     left, right = -beside - _EDGE, flat.w + beside + _EDGE
@@ -147,8 +147,14 @@ def drawn(laid: Laid, misfits: Sequence[Misfit], mirrored: bool = False) -> Draw
     shown += ["bottom"] if bottom else []
     drawing.faces += [_sheet(flat, box, face) for face in shown]
     by_key = {body.key: body for body in laid.bodies}
-    order = sorted(layout.placed, key=lambda one: (by_key[one.body].home == "top" and not one.inside, one.body)
-                   if one.body in by_key else (False, ""))  # fmt: skip
+    order = sorted(
+        layout.placed,
+        key=lambda placed_body: (
+            (by_key[placed_body.body].home == "top" and not placed_body.inside, placed_body.body)
+            if placed_body.body in by_key
+            else (False, "")
+        ),
+    )
     for placed in order:
         body = by_key.get(placed.body)
         if body is not None and placed.face in {sheet.face for sheet in drawing.faces}:
@@ -214,16 +220,39 @@ def _shape(flat: Flat, body: Body, placed: Placed, misfit: bool) -> Shape:
         if (pin.net is not None or pin.name in body.heaters) and not pin.name.endswith(UNKNOWN)
     )
     holes = tuple(
-        {"x": _n(1e3 * one.at[0]), "y": _n(1e3 * one.at[1]), "r": _n(500 * one.diameter) if one.diameter else "",
-         "w": _n(1e3 * (one.width or 0)), "h": _n(1e3 * (one.height or 0)),
-         "left": _n(1e3 * one.at[0] - 500 * (one.width or 0)), "top": _n(1e3 * one.at[1] - 500 * (one.height or 0))}
-        for one in sizes.openings
-    )  # fmt: skip
+        {
+            "x": _n(1e3 * opening.at[0]),
+            "y": _n(1e3 * opening.at[1]),
+            "r": _n(500 * opening.diameter) if opening.diameter else "",
+            "w": _n(1e3 * (opening.width or 0)),
+            "h": _n(1e3 * (opening.height or 0)),
+            "left": _n(1e3 * opening.at[0] - 500 * (opening.width or 0)),
+            "top": _n(1e3 * opening.at[1] - 500 * (opening.height or 0)),
+        }
+        for opening in sizes.openings
+    )
     return Shape(
-        body.key, placed.face, body.family.replace(" ", "-"), place, f"{placed.u * 1e3:.1f}", f"{placed.v * 1e3:.1f}",
-        f"{placed.turn:g}", sizes.round and abs(across - along) < 0.5, _n(across), _n(along), body.short, _n(lower),
-        upright, body.title, placed.inside, misfit, placed.pinned, body.watt > 5.0, pins, holes,
-    )  # fmt: skip
+        body.key,
+        placed.face,
+        body.family.replace(" ", "-"),
+        place,
+        f"{placed.u * 1e3:.1f}",
+        f"{placed.v * 1e3:.1f}",
+        f"{placed.turn:g}",
+        sizes.round and abs(across - along) < 0.5,
+        _n(across),
+        _n(along),
+        body.short,
+        _n(lower),
+        upright,
+        body.title,
+        placed.inside,
+        misfit,
+        placed.pinned,
+        body.watt > 5.0,
+        pins,
+        holes,
+    )
 
 
 def _wire(flat: Flat, wire: Wire) -> Line:

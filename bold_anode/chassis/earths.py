@@ -91,17 +91,17 @@ def _figures(now: Laid, found: Returns) -> dict[str, Any]:
         "below": f"{found.below(found.load_volt):.0f} dB" if found.load_volt > 1e-9 else "no",
         "crosstalk": f"{found.crosstalk_db:.0f} dB" if found.crosstalk_db is not None else "",
         "grids": [
-            {"name": one.name, "volt": _micro(one.volt), "at_load": _micro(one.at_load)} for one in found.grids
+            {"name": grid.name, "volt": _micro(grid.volt), "at_load": _micro(grid.at_load)} for grid in found.grids
         ],
         "links": [
             {"name": one.name, "ampere": display(one.ampere, Quantity.CURRENT, 2),
              "ohm": display(one.ohm, Quantity.RESISTANCE, 2), "hertz": f"{one.hertz:.0f} Hz", "pulses": one.pulses}
-            for one in sorted(found.links, key=lambda one: -one.ampere)[:_ROWS]
+            for one in sorted(found.links, key=lambda link: -link.ampere)[:_ROWS]
         ],
         "loops": [
-            {"name": one.name, "area": f"{one.area * 1e4:.0f} cm²", "emf": _micro(one.emf),
-             "ampere": display(one.ampere, Quantity.CURRENT, 2)}
-            for one in found.loops[:_ROWS]
+            {"name": loop.name, "area": f"{loop.area * 1e4:.0f} cm²", "emf": _micro(loop.emf),
+             "ampere": display(loop.ampere, Quantity.CURRENT, 2)}
+            for loop in found.loops[:_ROWS]
         ],
     }  # fmt: skip
 
@@ -144,7 +144,7 @@ def draw_faults(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     wanted = request.GET.get("fault", "")
     found = tried(now, wanted)
     context: dict[str, Any] = {
-        "standing": standing, "faults": [{"key": one.key, "words": one.words} for one in faults(now)],
+        "standing": standing, "faults": [{"key": fault.key, "words": fault.words} for fault in faults(now)],
         "fault": wanted,
     }  # fmt: skip
     if found is not None:
@@ -167,9 +167,11 @@ def draw_protective(request: Request, shown: Shown) -> tuple[str, dict[str, Any]
     kinds = {Verdict.AMISS: "cannot", Verdict.LOOK: "awkward", Verdict.SEEN: "seen"}
     return "chassis/protective.html", {
         "standing": standing,
-        "points": [{"about": one.about, "kind": kinds[one.verdict], "verdict": one.verdict.value, "words": one.words}
-                   for one in points(now)],
-    }  # fmt: skip
+        "points": [
+            {"about": point.about, "kind": kinds[point.verdict], "verdict": point.verdict.value, "words": point.words}
+            for point in points(now)
+        ],
+    }
 
 
 TABS = (

@@ -85,7 +85,7 @@ def _bar(hum: LayoutHum, cause: Cause) -> dict[str, Any]:
 
 def selected(laid: Laid, key: str) -> dict[str, Any] | None:
     """The body that is looked at, with what can be set of it; None for none."""
-    body = next((one for one in laid.bodies if one.key == key), None)
+    body = next((body for body in laid.bodies if body.key == key), None)
     placed = laid.layout.of(key)
     if body is None or placed is None:
         return None

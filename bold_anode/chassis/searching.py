@@ -37,9 +37,9 @@ def _changes(work: Work, report: Report) -> Any:
     now = lay(solved(work.revision).amplifier, read_layout(work.arguments["layout"]))
     hum = now.hum
     return [
-        {"what": one.what, "words": one.words, "gain": one.gain(hum),
-         "own": hum.below(one.laid_volt) - hum.below(hum.laid_volt), "below": hum.below(one.volt)}
-        for one in changes(now, lambda part, said: report(part, said))[:_SHOWN]
+        {"what": change.what, "words": change.words, "gain": change.gain(hum),
+         "own": hum.below(change.laid_volt) - hum.below(hum.laid_volt), "below": hum.below(change.volt)}
+        for change in changes(now, lambda part, said: report(part, said))[:_SHOWN]
     ]  # fmt: skip
 
 

@@ -70,24 +70,28 @@ def draw_warmth(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "wanted": f"{heat.wanted_vents * 1e4:.0f} cm²" if heat.wanted_vents > heat.vents else "",
         "most_rise": f"{MOST_RISE:.0f} K", "rule": f"{GAP:g}",
         "capacitors": [
-            {"name": one.body.title, "celsius": f"{one.celsius:.0f} °C",
-             "hours": f"{one.hours:,.0f} h".replace(",", "\u2009") if one.hours else "its ripple rating is not known",
-             "hot": one.celsius > 60}
-            for one in heat.capacitors
+            {"name": capacitor.body.title, "celsius": f"{capacitor.celsius:.0f} °C",
+             "hours": f"{capacitor.hours:,.0f} h".replace(",", "\u2009") if capacitor.hours
+             else "its ripple rating is not known",
+             "hot": capacitor.celsius > 60}
+            for capacitor in heat.capacitors
         ],
-        "others": [{"name": one.body.title, "celsius": f"{one.celsius:.0f} °C", "watt": f"{one.body.watt:.1f} W",
-                    "hot": one.celsius > 85} for one in heat.others],
+        "others": [
+            {"name": other.body.title, "celsius": f"{other.celsius:.0f} °C", "watt": f"{other.body.watt:.1f} W",
+             "hot": other.celsius > 85}
+            for other in heat.others
+        ],
         "gaps": [
-            {"words": f"{one.one.title} and {one.other.title}", "gap": f"{one.gap * 1e3:.0f} mm",
-             "wanted": f"{one.wanted * 1e3:.0f} mm"}
-            for one in heat.gaps
+            {"words": f"{gap.one.title} and {gap.other.title}", "gap": f"{gap.gap * 1e3:.0f} mm",
+             "wanted": f"{gap.wanted * 1e3:.0f} mm"}
+            for gap in heat.gaps
         ],
         "kg": f"{load.kg:.1f} kg", "box_kg": f"{load.box_kg:.1f} kg",
         "balance": f"{load.balance[0] * 1e3:.0f} mm from the left of {box.width * 1e3:.0f}, "
         f"{load.balance[1] * 1e3:.0f} mm from the front of {box.depth * 1e3:.0f}",
         "handles": load.wants_handles, "lifted": f"{LIFTED:.0f} kg",
         "stands_on": ", ".join(body.title for body in load.stands_on), "steady": load.steady,
-        "has_handles": any(one.kind == "handle" for one in standing.layout.fittings),
+        "has_handles": any(fitting.kind == "handle" for fitting in standing.layout.fittings),
         "iron": [
             {"key": body.key, "title": body.title,
              "measured": next((one for one in standing.layout.strays if one.body == body.key), None)}
@@ -134,7 +138,7 @@ def drill(request: Request, project_id: int, name: str) -> HttpResponse:
     if name == "box.dxf":
         return _file(drilling.dxf(found, layout, faces).encode(), "application/dxf", name)
     if ending == "svg" and stem in FACES:
-        face = next(one for one in FACES if one == stem)
+        face = next(face for face in FACES if face == stem)
         return _file(drilling.svg(found, layout, face).encode(), "image/svg+xml", name)
     raise Http404
 
@@ -153,10 +157,10 @@ def take_holes(request: Request, project_id: int) -> HttpResponse:
     upload, wanted = request.FILES.get("file"), request.POST.get("face", "")
 
     def change(layout: Layout) -> tuple[Layout, str]:
-        face = next((one for one in FACES if one == wanted), None)
+        face = next((face for face in FACES if face == wanted), None)
         if face is None:
             raise LayoutRefused(f"Holes are on one of the faces: {', '.join(FACES)}.")
-        others = [one.model_dump() for one in layout.holes if one.face != face]
+        others = [hole.model_dump() for hole in layout.holes if hole.face != face]
         if upload is None:
             return changed_layout(layout, holes=others), f"holes of the {face} out"
         found = apart(read_holes, upload.read(MOST_BYTES + 1), str(upload.name), face, layout.box)

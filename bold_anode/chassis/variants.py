@@ -28,21 +28,23 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The view: a column a layout, a row a figure, what differs from the chosen one marked."""
     rows = list(ChassisLayout.objects.filter(project=shown.project).select_related("current"))
     columns = [_column(shown.project, row) for row in rows] or [_column(shown.project, None)]
-    chosen = next((one for one in columns if one["chosen"]), columns[0])
-    names = list(dict.fromkeys(name for one in columns for name in one["causes"]))
-    loudest = sorted(names, key=lambda name: min(one["causes"].get(name, 999.0) for one in columns))[:_CAUSES]
+    chosen = next((column for column in columns if column["chosen"]), columns[0])
+    names = list(dict.fromkeys(name for column in columns for name in column["causes"]))
+    loudest = sorted(names, key=lambda name: min(column["causes"].get(name, 999.0) for column in columns))[:_CAUSES]
     against = against_of(laying.laid(shown.project, laying.standing(shown.project).layout))
     figures = [(name, "dB", 1) for name in loudest]
-    table = [_row(f"All hum, dB below {against}", [one["all"] for one in columns], chosen["all"], 1, 0)]
+    table = [_row(f"All hum, dB below {against}", [column["all"] for column in columns], chosen["all"], 1, 0)]
     table += [
-        _row(name, [one["causes"].get(name) for one in columns], chosen["causes"].get(name), 1, 0)
+        _row(name, [column["causes"].get(name) for column in columns], chosen["causes"].get(name), 1, 0)
         for name, _, _ in figures
     ]
-    table.append(_row("Longest wire to a grid, mm", [one["grid"] for one in columns], chosen["grid"], -1, 0))
-    table.append(_row("Hottest capacitor's surroundings, °C", [one["hot"] for one in columns], chosen["hot"], -1, 0))
-    table.append(_row("Wire in all, m", [one["wire"] for one in columns], chosen["wire"], -1, 1))
-    table.append(_row("Symmetry, %", [one["even"] for one in columns], chosen["even"], 1, 0))
-    table.append(_row("Does not fit", [one["wrong"] for one in columns], chosen["wrong"], -1, 0))
+    table.append(_row("Longest wire to a grid, mm", [column["grid"] for column in columns], chosen["grid"], -1, 0))
+    table.append(
+        _row("Hottest capacitor's surroundings, °C", [column["hot"] for column in columns], chosen["hot"], -1, 0)
+    )
+    table.append(_row("Wire in all, m", [column["wire"] for column in columns], chosen["wire"], -1, 1))
+    table.append(_row("Symmetry, %", [column["even"] for column in columns], chosen["even"], 1, 0))
+    table.append(_row("Does not fit", [column["wrong"] for column in columns], chosen["wrong"], -1, 0))
     return "chassis/variants.html", {"against": against, "columns": columns, "table": table, "stored": bool(rows),
                                      "standing": laying.standing(shown.project)}  # fmt: skip
 
@@ -71,7 +73,7 @@ def _figures(now: Laid) -> dict[str, Any]:
     return {
         "all": hum.below(hum.volt), "causes": causes, "grid": longest_grid(now) * 1e3,
         "hot": capacitors[0].celsius if capacitors else None, "wire": wires, "even": symmetry(now) * 100,
-        "wrong": float(sum(one.impossible for one in misfits(now.bodies, now.layout))),
+        "wrong": float(sum(misfit.impossible for misfit in misfits(now.bodies, now.layout))),
     }  # fmt: skip
 
 

@@ -57,7 +57,7 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
         "also": also,
         "also_text": json.dumps(also),
         "kept_sizes": KeptSize.objects.of(user),
-        "feeds": [one for one in feeds(now) if one["near"]] if request.method == "GET" else [],
+        "feeds": [feed for feed in feeds(now) if feed["near"]] if request.method == "GET" else [],
         "misfits": wrong,
         "hum": said_of(now),
         "selected": selected(now, chosen),
@@ -198,11 +198,11 @@ def size(request: Request, project_id: int) -> HttpResponse:
         lengths = [forms.length(request.POST.get(name, "")) for name in names]
         if not any(lengths):
             return editing.measured(layout, body, None)
-        if any(one is None for one in lengths):
+        if any(length is None for length in lengths):
             raise LayoutRefused("All four are wanted: across, along, above the sheet and below it (0 will do).")
-        layout, note = editing.measured(layout, body, [one or 0.0 for one in lengths])
+        layout, note = editing.measured(layout, body, [length or 0.0 for length in lengths])
         if request.POST.get("keep", "").strip():
-            operations.keep_size(request.user, request.POST["keep"], *(one or 0.0 for one in lengths))
+            operations.keep_size(request.user, request.POST["keep"], *(length or 0.0 for length in lengths))
         return layout, note
 
     return _changed(request, project_id, change)

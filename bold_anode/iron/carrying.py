@@ -12,7 +12,7 @@ from bold_anode.iron.models import KINDS, SOURCES, Origin, ShelfItem, UnknownIro
 from bold_anode.iron.operations import MOST_ITEMS, MOST_READINGS, MOST_UNKNOWN, figures_read
 from thermionic.errors import DesignRefused, ThermionicError
 
-_SOURCES = "|".join(f"^{one}$" for one in SOURCES)
+_SOURCES = "|".join(f"^{source}$" for source in SOURCES)
 
 
 class _Figure(Carried):
@@ -47,16 +47,28 @@ def _pack(user: Any) -> dict[str, Any]:
     """The shelf and the transformers being identified; which project holds a piece is not carried."""
     return {
         "shelf": [
-            {"kind": one.kind, "name": one.name, "figures": one.figures, "state": one.state, "place": one.place,
-             "made_at": when(one.made_at)}
-            for one in ShelfItem.objects.of(user).order_by("pk")
+            {
+                "kind": shelf_item.kind,
+                "name": shelf_item.name,
+                "figures": shelf_item.figures,
+                "state": shelf_item.state,
+                "place": shelf_item.place,
+                "made_at": when(shelf_item.made_at),
+            }
+            for shelf_item in ShelfItem.objects.of(user).order_by("pk")
         ],
         "unknown": [
-            {"name": one.name, "leads": one.leads, "readings": one.readings, "core_cm2": one.core_cm2,
-             "mains_volt": one.mains_volt, "made_at": when(one.made_at)}
-            for one in UnknownIron.objects.of(user).order_by("pk")
+            {
+                "name": unknown_iron.name,
+                "leads": unknown_iron.leads,
+                "readings": unknown_iron.readings,
+                "core_cm2": unknown_iron.core_cm2,
+                "mains_volt": unknown_iron.mains_volt,
+                "made_at": when(unknown_iron.made_at),
+            }
+            for unknown_iron in UnknownIron.objects.of(user).order_by("pk")
         ],
-    }  # fmt: skip
+    }
 
 
 def _store(user: Any, iron: _Iron) -> int:
@@ -103,8 +115,8 @@ def _pack_origins(project: Project, numbers: dict[int, int]) -> dict[str, Any]:
 
 
 def _store_origins(project: Project, made: dict[int, Revision], data: Any) -> None:
-    origins = {one.path: one for one in data.origins}
-    rows = [Origin(project=project, **one.model_dump()) for one in origins.values()]
+    origins = {origin.path: origin for origin in data.origins}
+    rows = [Origin(project=project, **origin.model_dump()) for origin in origins.values()]
     for row in rows:
         checked(row)
     Origin.objects.bulk_create(rows)

@@ -98,10 +98,11 @@ class UnknownIron(Checked):
     def read(self) -> list[Reading]:
         """Its readings."""
         return [
-            Voltage(**{**one, "joined": tuple(one["joined"]) if one["joined"] else None}) if "volt" in one
-            else Resistance(**one)
-            for one in self.readings
-        ]  # fmt: skip
+            Voltage(**{**reading, "joined": tuple(reading["joined"]) if reading["joined"] else None})
+            if "volt" in reading
+            else Resistance(**reading)
+            for reading in self.readings
+        ]
 
     @property
     def found(self) -> Found:

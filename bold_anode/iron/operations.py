@@ -80,13 +80,13 @@ def _named(name: str) -> str:
 def figures_read(kind: str, typed: dict[str, tuple[str, str]]) -> dict[str, dict[str, str]]:
     """The figures as they are kept. Raises ValueRefused."""
     found = {}
-    for one in FIGURES[kind]:
-        text, source = typed.get(one.name, ("", ""))
+    for figure in FIGURES[kind]:
+        text, source = typed.get(figure.name, ("", ""))
         if not text.strip():
             continue
         if source not in SOURCES:
-            raise ValueRefused(f"{one.words}: say where it came from: {', '.join(SOURCES)}.")
-        found[one.name] = {"text": one.read(text), "from": source}
+            raise ValueRefused(f"{figure.words}: say where it came from: {', '.join(SOURCES)}.")
+        found[figure.name] = {"text": figure.read(text), "from": source}
     return found
 
 
@@ -115,9 +115,9 @@ def use_item(user: Any, project_id: int, item_id: int, path: str, seen: int | No
             revise(project, design, note)
         now.project = project
         now.save(update_fields=["project"])
-        for one in FIGURES[item.kind]:
-            if one.quantity and one.into and one.name in item.figures:
-                _keep_origin(project, f"{path}/{one.into}", item.figures[one.name]["from"])
+        for figure in FIGURES[item.kind]:
+            if figure.quantity and figure.into and figure.name in item.figures:
+                _keep_origin(project, f"{path}/{figure.into}", item.figures[figure.name]["from"])
 
     return change_then(user, project_id, change, store, seen, always=True)
 
@@ -144,10 +144,10 @@ def _keep_origin(project: Project, path: str, source: str) -> None:
 def origins_of(project: Project) -> dict[str, str]:
     """Where values of a project's design came from, by their path; of those only that still stand as they were."""
     design, found = project.at.design, {}
-    for one in Origin.objects.filter(project=project):
+    for origin in Origin.objects.filter(project=project):
         try:
-            if field(design, one.path).text == one.text:
-                found[one.path] = one.source
+            if field(design, origin.path).text == origin.text:
+                found[origin.path] = origin.source
         except DesignRefused:  # the design has no such part now
             continue
     return found
@@ -172,8 +172,8 @@ def unknown_of(user: Any, unknown_id: int) -> UnknownIron:
 
 def begin_unknown(user: Any, name: str, leads: str) -> UnknownIron:
     """Begin to find a transformer out, its leads' names divided by commas or spaces. Raises ValueRefused."""
-    names = [one for one in leads.replace(",", " ").split() if one]
-    if any(len(one) > MOST_LEAD_NAME for one in names):
+    names = [word for word in leads.replace(",", " ").split() if word]
+    if any(len(name) > MOST_LEAD_NAME for name in names):
         raise ValueRefused(f"A lead's name has up to {MOST_LEAD_NAME} characters.")
     find(names, [])
     with alone(user):

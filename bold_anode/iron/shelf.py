@@ -46,15 +46,15 @@ def _row(item: ShelfItem) -> dict[str, Any]:
         "kind": item.get_kind_display(),
         "figures": [
             {
-                "name": one.name,
-                "words": one.words,
-                "unit": one.unit,
-                "choices": one.choices,
-                "text": item.figures.get(one.name, {}).get("text", ""),
-                "said": _said(item, one),
-                "from": item.figures.get(one.name, {}).get("from", "assumed"),
+                "name": figure.name,
+                "words": figure.words,
+                "unit": figure.unit,
+                "choices": figure.choices,
+                "text": item.figures.get(figure.name, {}).get("text", ""),
+                "said": _said(item, figure),
+                "from": item.figures.get(figure.name, {}).get("from", "assumed"),
             }
-            for one in FIGURES[item.kind]
+            for figure in FIGURES[item.kind]
         ],
     }
 

@@ -24,7 +24,7 @@ def _make_taps(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     if output_transformer(amplifier) is None:
         return []
     report(0.1, "Solving the amplifier on every tap")
-    return [asdict(one) for one in on_taps(amplifier)]
+    return [asdict(on_tap) for on_tap in on_taps(amplifier)]
 
 
 def _show_taps(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:

@@ -97,14 +97,14 @@ def _to(request: Request, unknown_id: int) -> HttpResponse:
 def _context(unknown: UnknownIron) -> dict[str, Any]:
     found = unknown.found
     readings = unknown.read
-    applied = next((one for one in reversed(readings) if isinstance(one, Voltage)), None)
+    applied = next((reading for reading in reversed(readings) if isinstance(reading, Voltage)), None)
     kind = kind_of(found, unknown.mains_volt)
     return {
         "unknown": unknown,
         "found": found,
-        "readings": [{"words": one.words, "value": _said(one)} for one in readings],
-        "windings": [_winding(one) for one in found.windings],
-        "contradictions": [_contradiction(one) for one in found.contradictions],
+        "readings": [{"words": reading.words, "value": _said(reading)} for reading in readings],
+        "windings": [_winding(winding) for winding in found.windings],
+        "contradictions": [_contradiction(contradiction) for contradiction in found.contradictions],
         "applied": applied,
         "next": found.next,
         "kind": kind,
@@ -183,12 +183,13 @@ def _mains(found: Found, unknown: UnknownIron) -> dict[str, Any] | None:
         "volt_ampere": f"{mains.volt_ampere:.0f} VA" if mains.volt_ampere else "",
         "rows": [
             {
-                "leads": ", ".join(one.winding.leads),
-                "volt": display(one.volt, Quantity.VOLTAGE) + (" each half" if one.winding.centre else ""),
-                "what": one.what or "cannot tell",
-                "direct": display(one.direct_volt, Quantity.VOLTAGE, 2) if one.direct_volt else "",
-                "ampere": display(one.ampere, Quantity.CURRENT, 2) if one.ampere else "",
+                "leads": ", ".join(secondary.winding.leads),
+                "volt": display(secondary.volt, Quantity.VOLTAGE)
+                + (" each half" if secondary.winding.centre else ""),
+                "what": secondary.what or "cannot tell",
+                "direct": display(secondary.direct_volt, Quantity.VOLTAGE, 2) if secondary.direct_volt else "",
+                "ampere": display(secondary.ampere, Quantity.CURRENT, 2) if secondary.ampere else "",
             }
-            for one in mains.secondaries
+            for secondary in mains.secondaries
         ],
     }

@@ -56,25 +56,27 @@ def _pack(project: Project, numbers: dict[int, int]) -> dict[str, Any]:
 
 def _store(project: Project, made: dict[int, Revision], data: Any) -> None:
     known = {channel for channels in CHANNELS.values() for channel in channels}
-    for one in data.reading_sets:
-        if one.revision not in made:
-            raise DesignRefused(f"Readings belong to revision {one.revision}, which is not among the revisions.")
-        if one.channel not in known:
+    for reading_set in data.reading_sets:
+        if reading_set.revision not in made:
             raise DesignRefused(
-                f"Readings are of a channel, {', '.join(filter(None, known))}; none is {one.channel}."
+                f"Readings belong to revision {reading_set.revision}, which is not among the revisions."
+            )
+        if reading_set.channel not in known:
+            raise DesignRefused(
+                f"Readings are of a channel, {', '.join(filter(None, known))}; none is {reading_set.channel}."
             )
         row = ReadingSet(
             project=project,
-            revision=made[one.revision],
-            step=one.step.value,
-            channel=one.channel,
-            mains_volt=one.mains_volt,
-            meter_ohm=one.meter_ohm,
+            revision=made[reading_set.revision],
+            step=reading_set.step.value,
+            channel=reading_set.channel,
+            mains_volt=reading_set.mains_volt,
+            meter_ohm=reading_set.meter_ohm,
         )
-        stored(row, started_at=one.started_at)
+        stored(row, started_at=reading_set.started_at)
         readings = [
             Reading(reading_set=row, point=reading.point, volt=reading.volt, taken_at=reading.taken_at)
-            for reading in one.readings
+            for reading in reading_set.readings
         ]
         for reading in readings:
             checked(reading)

@@ -52,7 +52,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "channels": operations.CHANNELS[design.channels],
         "mains": f"{mains:g}",
         "meter": written(plan.meter_ohm, Quantity.RESISTANCE),
-        "held": [one for one in plan.capacitors if one.volt > _LOW_VOLT],
+        "held": [capacitor for capacitor in plan.capacitors if capacitor.volt > _LOW_VOLT],
         "discharge": discharge_seconds(plan),
         "load_ohm": plan.compiled.load.ohm,
         "power": plan.compiled.load.power,

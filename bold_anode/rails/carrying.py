@@ -18,13 +18,16 @@ class _MainsReading(Carried):
 
 
 def _pack(user: Any) -> list[dict[str, Any]]:
-    return [{"volt": one.volt, "read_at": when(one.read_at)} for one in MainsReading.objects.of(user).order_by("pk")]
+    return [
+        {"volt": mains_reading.volt, "read_at": when(mains_reading.read_at)}
+        for mains_reading in MainsReading.objects.of(user).order_by("pk")
+    ]
 
 
 def _store(user: Any, readings: list[_MainsReading]) -> int:
     if MainsReading.objects.of(user).count() + len(readings) > MOST_READINGS:
         raise DesignRefused(f"The log of the mains holds {MOST_READINGS} readings; take some out first.")
-    rows = [MainsReading(owner=user, **one.model_dump()) for one in readings]
+    rows = [MainsReading(owner=user, **reading.model_dump()) for reading in readings]
     for row in rows:
         checked(row)
     MainsReading.objects.bulk_create(rows)

@@ -38,14 +38,14 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "filaments": filaments,
         "slopes": [
             {
-                "name": one.part,
-                "fed": f"{one.heating_volt:g} V of {'DC' if one.steady else 'AC'}",
-                "bias": f"{one.bias:.1f} V",
-                "ends": f"{one.ends[0]:.1f} to {one.ends[1]:.1f} V",
-                "swaps": not one.steady,
-                "more": f"{one.more:+.1%}",
+                "name": slope.part,
+                "fed": f"{slope.heating_volt:g} V of {'DC' if slope.steady else 'AC'}",
+                "bias": f"{slope.bias:.1f} V",
+                "ends": f"{slope.ends[0]:.1f} to {slope.ends[1]:.1f} V",
+                "swaps": not slope.steady,
+                "more": f"{slope.more:+.1%}",
             }
-            for one in slopes(amplifier)
+            for slope in slopes(amplifier)
         ],
     }
 
@@ -94,7 +94,7 @@ def _row(
 
 def _pulled(amplifier: SolvedAmplifier, use: HeaterUse) -> str:
     """What pulling a tube does to the others, in words."""
-    string = [one for one in amplifier.compiled.said(HeaterUse) if one.block == use.block]
+    string = [heater_use for heater_use in amplifier.compiled.said(HeaterUse) if heater_use.block == use.block]
     if any(one.chain == use.chain and one is not use for one in string):
         return "its chain goes out"
     share = others_when_pulled(amplifier, use)

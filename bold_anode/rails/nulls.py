@@ -40,7 +40,7 @@ def _plots(result: Any, title: str, across: str, span: tuple[float, float], tick
 
 def _make_filaments(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     report(0.1, "Solving it with the pot at seven positions")
-    return [asdict(one) for one in balances(amplifier)]
+    return [asdict(balance) for balance in balances(amplifier)]
 
 
 def _show_filaments(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
@@ -65,7 +65,7 @@ def _show_filaments(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
 
 def _make_taps(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     report(0.1, "Solving it with the tap at seven places")
-    return [asdict(one) for one in hum_taps(amplifier)]
+    return [asdict(hum_tap) for hum_tap in hum_taps(amplifier)]
 
 
 def _show_taps(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:

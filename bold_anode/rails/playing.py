@@ -39,15 +39,15 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
 
 def _loops(amplifier: SolvedAmplifier) -> list[dict[str, Any]]:
     rows = []
-    for one in rail_loops(amplifier):
-        (strongest, at), (distance, nearest) = one.strongest, one.nearest
+    for rail_loop in rail_loops(amplifier):
+        (strongest, at), (distance, nearest) = rail_loop.strongest, rail_loop.nearest
         if strongest < _LEAST_LOOP:
             continue
         rows.append({
-            "before": one.before.replace("_", " "), "block": one.block.replace("_", " "),
+            "before": rail_loop.before.replace("_", " "), "block": rail_loop.block.replace("_", " "),
             "gain": f"{20 * np.log10(strongest):.0f} dB", "at": display(at, Quantity.FREQUENCY, 2),
-            "bad": one.runs or distance < NEAR,
-            "verdict": f"runs by itself, {display(nearest, Quantity.FREQUENCY, 2)}" if one.runs
+            "bad": rail_loop.runs or distance < NEAR,
+            "verdict": f"runs by itself, {display(nearest, Quantity.FREQUENCY, 2)}" if rail_loop.runs
             else f"{distance:.2f} from running, {display(nearest, Quantity.FREQUENCY, 2)}",
         })  # fmt: skip
     return rows
@@ -63,18 +63,18 @@ def _show_sag(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, A
     if result is None:
         return {"done": True}
     names = [rail.name for rail in amplifier.compiled.rails]
-    rails = sorted(result["rails"], key=lambda one: names.index(one["name"]))
+    rails = sorted(result["rails"], key=lambda rail: names.index(rail["name"]))
     followed = result["seconds"][-1] - result["length"]
     rows = [
         {
-            "name": one["name"].replace("_", " "),
-            "before": display(one["before"], Quantity.VOLTAGE),
-            "under": display(one["under"], Quantity.VOLTAGE),
-            "share": f"{100 * (one['under'] / one['before'] - 1):+.1f} %" if one["before"] else "",
-            "back": f"not within {followed:.1f} s" if one["back"] is None
-            else "never away" if one["back"] == 0 else f"{one['back']:.2f} s",
+            "name": rail["name"].replace("_", " "),
+            "before": display(rail["before"], Quantity.VOLTAGE),
+            "under": display(rail["under"], Quantity.VOLTAGE),
+            "share": f"{100 * (rail['under'] / rail['before'] - 1):+.1f} %" if rail["before"] else "",
+            "back": f"not within {followed:.1f} s" if rail["back"] is None
+            else "never away" if rail["back"] == 0 else f"{rail['back']:.2f} s",
         }
-        for one in rails
+        for rail in rails
     ]  # fmt: skip
     return {
         "done": True,
@@ -94,7 +94,7 @@ def _output(amplifier: SolvedAmplifier, watt: float) -> float:
 
 def _curves(result: Any, rails: list[dict[str, Any]]) -> Plot:
     """Every rail in parts of what it is at rest, those that move most."""
-    moving = sorted(rails, key=lambda one: -abs(one["under"] / (one["before"] or 1.0) - 1))[: len(_KINDS)]
+    moving = sorted(rails, key=lambda rail: -abs(rail["under"] / (rail["before"] or 1.0) - 1))[: len(_KINDS)]
     seconds = np.array(result["seconds"])
     curves = {one["name"]: 100 * (np.array(one["volts"]) / one["before"] - 1) for one in moving if one["before"]}
     deepest = min(min(float(curve.min()) for curve in curves.values()), -0.5) * 1.15
@@ -122,7 +122,10 @@ def _make_buys(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     if not amplifier.rectifiers:
         return None
     found = what_buys_most(amplifier, lambda part: report(part, "Each part of the supply twice as large"))
-    return {"parts": [asdict(one) for one in found], "rails": [asdict(one) for one in rail_ripples(amplifier)]}
+    return {
+        "parts": [asdict(one) for one in found],
+        "rails": [asdict(rail_ripple) for rail_ripple in rail_ripples(amplifier)],
+    }
 
 
 def _show_buys(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
@@ -130,25 +133,25 @@ def _show_buys(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, 
         return {"done": True}
     parts = [
         {
-            "name": one["designator"],
-            "place": block_at(one["path"]).replace("_", " "),
-            "now": one["now"],
-            "then": one["then"],
-            "db": _quieter(one["db"]),
-            "refusal": one["refusal"],
+            "name": part["designator"],
+            "place": block_at(part["path"]).replace("_", " "),
+            "now": part["now"],
+            "then": part["then"],
+            "db": _quieter(part["db"]),
+            "refusal": part["refusal"],
         }
-        for one in result["parts"]
+        for part in result["parts"]
     ]
     rails = [
         {
-            "name": one["name"].replace("_", " "),
-            "volt": display(one["volt"], Quantity.VOLTAGE),
-            "ripple": one["ripple"],
+            "name": rail["name"].replace("_", " "),
+            "volt": display(rail["volt"], Quantity.VOLTAGE),
+            "ripple": rail["ripple"],
             "lines": [
-                f"{display(volt, Quantity.VOLTAGE, 2)} at {hertz:.0f} Hz" for hertz, volt in one["harmonics"][:3]
+                f"{display(volt, Quantity.VOLTAGE, 2)} at {hertz:.0f} Hz" for hertz, volt in rail["harmonics"][:3]
             ],
         }
-        for one in result["rails"]
+        for rail in result["rails"]
     ]
     return {"done": True, "parts": parts, "rails": rails}
 

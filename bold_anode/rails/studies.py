@@ -52,13 +52,18 @@ def _show_switch_on(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[
     return {
         "done": True,
         "volt": f"{on['mains_volt']:.0f}",
-        "plots": drawn([one for one in plots if one is not None], first=60),
+        "plots": drawn([plot for plot in plots if plot is not None], first=60),
         "capacitors": _peaks(amplifier, on),
         "surges": _surges(amplifier, result),
         "fuse": _fuse(result),
         "arrivals": [
-            {"name": one.name.replace("_", " "), "what": one.what, "when": _when(one.second), "late": one.late}
-            for one in arrivals(amplifier, np.array(on["seconds"]), on["rails"])
+            {
+                "name": arrival.name.replace("_", " "),
+                "what": arrival.what,
+                "when": _when(arrival.second),
+                "late": arrival.late,
+            }
+            for arrival in arrivals(amplifier, np.array(on["seconds"]), on["rails"])
         ],
     }
 
@@ -174,7 +179,7 @@ def _fuse(result: Any) -> list[Figure]:
 
 def _make_trim_reach(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     report(0.1, "Looking for today's current with strong and with weak tubes")
-    return [asdict(one) for one in reaches(amplifier)]
+    return [asdict(reach) for reach in reaches(amplifier)]
 
 
 def _show_trim_reach(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
@@ -203,7 +208,7 @@ def _make_bleeders(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> 
     if not amplifier.rectifiers:
         return None
     report(0.1, "Emptying each supply through one bleeder after another")
-    return [asdict(one) for one in bleeders(amplifier)]
+    return [asdict(bleeder) for bleeder in bleeders(amplifier)]
 
 
 def _show_bleeders(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:

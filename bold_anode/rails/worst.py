@@ -30,8 +30,8 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         **(studies.shown(request, shown.project, "trim-reach") if trims else {}),
         "trims": bool(trims),
         "table": _table(amplifier),
-        "stresses": [_row(one) for one in stresses(amplifier)],
-        "shorts": [_short(one) for one in output_shorts(amplifier)],
+        "stresses": [_row(stress) for stress in stresses(amplifier)],
+        "shorts": [_short(output_short) for output_short in output_shorts(amplifier)],
         "read": brief.mains_low_volt is not None and brief.mains_high_volt is not None,
     }
 
@@ -88,8 +88,8 @@ def _table(amplifier: SolvedAmplifier) -> dict[str, Any]:
     for use in compiled.said(Rectified):
         figures = [rectifying(moment.state, use) for moment in when]
         cells = [
-            (display(one.reverse_volt, Quantity.VOLTAGE), display(one.peak_ampere, Quantity.CURRENT))
-            for one in figures
+            (display(figure.reverse_volt, Quantity.VOLTAGE), display(figure.peak_ampere, Quantity.CURRENT))
+            for figure in figures
         ]
         rows.append({"name": use.block.replace("_", " "), "what": "reverse voltage, peak current", "cells": cells})
     return {"heads": heads, "rows": rows}

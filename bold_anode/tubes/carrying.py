@@ -40,17 +40,17 @@ def _store(user: Any, tubes: list[_Tube]) -> int:
     """A tube that is in the drawer already by that name stays as it is there."""
     have = {name.upper() for name in OwnTube.objects.of(user).values_list("name", flat=True)}
     count = 0
-    for one in tubes:
-        if one.name.upper() in have:
+    for tube in tubes:
+        if tube.name.upper() in have:
             continue
         if len(have) >= MOST_TUBES:
             raise DesignRefused(f"The drawer holds {MOST_TUBES} types of your own; take some out first.")
-        have.add(one.name.upper())
-        row = stored(OwnTube(owner=user, **one.model_dump(exclude={"made_at"})), made_at=one.made_at)
+        have.add(tube.name.upper())
+        row = stored(OwnTube(owner=user, **tube.model_dump(exclude={"made_at"})), made_at=tube.made_at)
         try:
             sheet(row)
         except Exception:
-            raise DesignRefused(f"The curves of {one.name} cannot be drawn from its fit.") from None
+            raise DesignRefused(f"The curves of {tube.name} cannot be drawn from its fit.") from None
         count += 1
     return count
 

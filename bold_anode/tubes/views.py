@@ -84,8 +84,8 @@ def _row(tube: tubes.TubeType) -> dict[str, Any]:
             assert isinstance(device, (Triode, Pentode))
             off += [abs(tubes.errors(device, point)["anode_a"]) for point in unit.points]
         off += [abs(tubes.drop_error(tube.rectifier(), drop)) for drop in unit.drops]
-    published = [one.unsure for unit in tube.units for one in unit.points]
-    published += [one.unsure for unit in tube.units for one in unit.drops]
+    published = [point.unsure for unit in tube.units for point in unit.points]
+    published += [drop.unsure for unit in tube.units for drop in unit.drops]
     unsure = any(published) or tube.has("regulator")
     return {
         "tube": tube,

@@ -43,10 +43,10 @@ def serious(page, only=None):
     found = page.evaluate("only => axe.run(document, {resultTypes: ['violations'], ...only})",
                           {"runOnly": {"type": "rule", "values": only}} if only else {})  # fmt: skip
     return [
-        (one["id"], node["target"], node["failureSummary"][:300])
-        for one in found["violations"]
-        if one["impact"] in ("serious", "critical")
-        for node in one["nodes"]
+        (violation["id"], node["target"], node["failureSummary"][:300])
+        for violation in found["violations"]
+        if violation["impact"] in ("serious", "critical")
+        for node in violation["nodes"]
     ]
 
 

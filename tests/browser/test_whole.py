@@ -84,10 +84,10 @@ def test_every_plot_of_the_chain_is_read_off_as_the_core_has_it(page, address):
         check(page, f"Square wave of {words} at the load", square.seconds, {"at the load": square.volts},
               2, log=False, tolerance=0.08)  # fmt: skip
     page.goto(f"{where}/chain/?tab=power")
-    for one in level_sweeps(amplifier):
-        words = {1e3: "1 kHz", 10e3: "10 kHz"}.get(one.hertz, f"{one.hertz:g} Hz")
-        outputs = [point.power_watt for point in one.points]
-        total = [100 * point.distortion for point in one.points]
+    for level_sweep in level_sweeps(amplifier):
+        words = {1e3: "1 kHz", 10e3: "10 kHz"}.get(level_sweep.hertz, f"{level_sweep.hertz:g} Hz")
+        outputs = [point.power_watt for point in level_sweep.points]
+        total = [100 * point.distortion for point in level_sweep.points]
         rising = np.concatenate([[True], np.diff(np.maximum.accumulate(outputs)) > 0])
         # The plot's lines are straight over both logarithms.
         check(page, f"Distortion against output at {words}", np.array(outputs)[rising],
@@ -97,9 +97,16 @@ def test_every_plot_of_the_chain_is_read_off_as_the_core_has_it(page, address):
     check(page, "Intermodulation against output", low.outputs,
           {"60 Hz and 7 kHz": 100 * np.array(low.fractions)}, 2, up_log=True)  # fmt: skip
     page.locator('.plot[aria-label="Bias of every tube after a burst"]').wait_for()
-    for one in burst(amplifier).recoveries[:2]:
-        check(page, "Bias of every tube after a burst", one.curve[:, 0], {one.part: one.curve[:, 1]}, 2,
-              log=False, tolerance=0.3)  # fmt: skip
+    for recovery in burst(amplifier).recoveries[:2]:
+        check(
+            page,
+            "Bias of every tube after a burst",
+            recovery.curve[:, 0],
+            {recovery.part: recovery.curve[:, 1]},
+            2,
+            log=False,
+            tolerance=0.3,
+        )
     page.goto(f"{where}/chain/?tab=feedback")
     (loop,) = amplifier.compiled.loops
     case = loops.load_cases(amplifier, loop.block)[0].loop

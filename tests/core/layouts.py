@@ -44,7 +44,7 @@ def moved(name, layout, key, **changes):
 
 def way(now, source, how="magnetic", path="the wires"):
     """What one source leaves at the load by one way, V rms."""
-    found = [one for one in now.hum.causes if source in one.source and one.way == how and path in one.path]
+    found = [cause for cause in now.hum.causes if source in cause.source and cause.way == how and path in cause.path]
     return sum(cause.volt**2 for cause in found) ** 0.5
 
 

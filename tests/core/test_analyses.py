@@ -73,7 +73,7 @@ def test_kirchhoff_and_energy_at_every_operating_point(netlist):
         for node, ampere in zip(part.nodes, point.terminal_currents[part.name], strict=True):
             if node in total:
                 total[node] += ampere
-    scale = max(abs(one).max() for one in point.terminal_currents.values())
+    scale = max(abs(terminal_current).max() for terminal_current in point.terminal_currents.values())
     assert max(map(abs, total.values())) < 1e-8 + 1e-7 * scale
     delivered = -point.parts["VB"].dissipation
     heat = sum(state.dissipation for name, state in point.parts.items() if name != "VB")

@@ -145,7 +145,7 @@ def test_splitters_split():
 def fit_part_raw(design, name):
     """The splitter's tail resistor changed for a current source of the same current, in one go."""
     raw = dump(design)
-    block = next(one for one in raw["blocks"] if one["id"] == "splitter")
+    block = next(block for block in raw["blocks"] if block["id"] == "splitter")
     del block[name]
     block["tail_source"] = {"ampere": 1.3e-3}
     return validate(raw)
@@ -156,7 +156,7 @@ def test_a_current_source_gives_its_current_and_a_led_its_drop():
     solved = solve(design)
     assert solved.part("blocks/splitter/tail_source").current == pytest.approx(1.3e-3, rel=0.02)
     raw = dump(examples.example("lantern"))
-    driver = next(one for one in raw["blocks"] if one["id"] == "driver")
+    driver = next(block for block in raw["blocks"] if block["id"] == "driver")
     del driver["cathode_resistor"], driver["cathode_bypass"]
     driver["cathode_led"] = {"count": 1}
     assert solve(validate(raw)).voltage("driver_cathode") == pytest.approx(1.6, abs=0.12)

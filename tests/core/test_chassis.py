@@ -95,8 +95,8 @@ def test_all_of_signal_earth_a_volt_higher_is_nothing_at_the_load(name):
 def test_a_first_arrangement_can_be_built(name, school):
     layout = first(name, school)
     found = bodies(amplifier(name), layout)
-    assert {one.body for one in layout.placed} == {body.key for body in found}
-    assert not [one.words for one in misfits(found, layout) if one.impossible]
+    assert {placed_body.body for placed_body in layout.placed} == {body.key for body in found}
+    assert not [misfit.words for misfit in misfits(found, layout) if misfit.impossible]
 
 
 def test_a_tube_is_on_the_pins_that_its_base_has():
@@ -142,19 +142,23 @@ def test_a_part_without_room_is_hard_to_pull_and_a_hole_over_the_edge_cannot_be(
         other = body_of("lantern", key)
         gap = (tube.sizes.across + other.sizes.across) / 2 + 0.004
         hemmed = moved("lantern", hemmed, key, u=at.u + side * gap, v=at.v, turn=0.0)
-    words = [one.words for one in misfits(bodies(amplifier("lantern"), hemmed), hemmed)]
-    assert any("hard to pull" in one and "V2 2A3 left" in one for one in words)
+    words = [misfit.words for misfit in misfits(bodies(amplifier("lantern"), hemmed), hemmed)]
+    assert any("hard to pull" in word and "V2 2A3 left" in word for word in words)
     mains = moved("lantern", layout, "mains:transformer", u=0.379, turn=90.0)
-    words = [one.words for one in misfits(bodies(amplifier("lantern"), mains), mains)]
-    assert any("over the edge of the top" in one and "hole of Mains" in one for one in words)
+    words = [misfit.words for misfit in misfits(bodies(amplifier("lantern"), mains), mains)]
+    assert any("over the edge of the top" in word and "hole of Mains" in word for word in words)
 
 
 def test_what_the_design_gains_is_given_a_place_and_the_rest_stays():
     layout = first("lantern")
-    lost = layout.model_copy(update={"placed": tuple(one for one in layout.placed if not one.body.startswith("pot"))})
+    lost = layout.model_copy(
+        update={
+            "placed": tuple(placed_body for placed_body in layout.placed if not placed_body.body.startswith("pot"))
+        }
+    )
     again = completed(bodies(amplifier("lantern"), lost), amplifier("lantern").design, lost)
-    assert {one.body for one in again.placed} == {one.body for one in layout.placed}
-    assert all(again.of(one.body) == one for one in lost.placed)
+    assert {placed_body.body for placed_body in again.placed} == {placed_body.body for placed_body in layout.placed}
+    assert all(again.of(placed_body.body) == placed_body for placed_body in lost.placed)
 
 
 def test_what_is_in_the_same_place_is_said_and_what_is_just_beside_it_not():
@@ -166,9 +170,9 @@ def test_what_is_in_the_same_place_is_said_and_what_is_just_beside_it_not():
         trial = moved("lantern", layout, other.key, u=at.u + shift, v=at.v, turn=0.0)
         trial = moved("lantern", trial, can.key, turn=0.0)
         pairs = [
-            set(one.bodies)
-            for one in misfits(bodies(amplifier("lantern"), trial), trial)
-            if "same place" in one.words
+            set(misfit.bodies)
+            for misfit in misfits(bodies(amplifier("lantern"), trial), trial)
+            if "same place" in misfit.words
         ]
         assert ({can.key, other.key} in pairs) is meets
 
@@ -177,7 +181,7 @@ def test_depth_edges_lids_and_holes_are_checked():
     layout = first("lantern")
 
     def words(layout):
-        return " ".join(one.words for one in misfits(bodies(amplifier("lantern"), layout), layout))
+        return " ".join(misfit.words for misfit in misfits(bodies(amplifier("lantern"), layout), layout))
 
     flat = changed_layout(layout, box=layout.box.model_dump() | {"height": 0.027})
     assert "deep, and the box has" in words(flat)
@@ -212,7 +216,9 @@ def test_a_socket_on_a_board_lets_the_glass_through_and_an_axial_can_lies():
     board = body_of("lantern", "tube:v2:1", moved("lantern", layout, "tube:v2:1", mount="board"))
     glass = get("2A3").envelope.diameter_m
     assert (
-        max(one.diameter for one in plain.sizes.openings) < glass < max(one.diameter for one in board.sizes.openings)
+        max(opening.diameter for opening in plain.sizes.openings)
+        < glass
+        < max(opening.diameter for opening in board.sizes.openings)
     )
     for pin in plain.pins:
         assert board.pin(pin.name).at == pytest.approx((*pin.at[:2], pin.at[2] - 0.012))
@@ -230,14 +236,14 @@ def test_a_nut_wants_room_for_its_wrench(name):
     key, choke = "strip:v1:1", body_of(name, "mains:")
     there = layout.of(choke.key).model_copy(update={"turn": 0.0})
     # Its screws are of 4.2 or 5.2 mm: a socket of 11 or 12 mm round each.
-    screw = next(one for one in choke.sizes.openings if one.tool == "drill")
+    screw = next(opening for opening in choke.sizes.openings if opening.tool == "drill")
     socket = 0.011 if screw.diameter < 0.0046 else 0.012
     strip = body_of(name, key)
     for gap, said in ((-0.002, True), (0.002, False)):
         u = there.u + screw.at[0] - (socket + strip.sizes.across) / 2 - gap
         trial = moved(name, layout.with_placed(there), key, u=round(u, 4), v=round(there.v + screw.at[1], 4))
-        words = [one.words for one in misfits(bodies(amplifier(name), trial), trial)
-                 if {key, choke.key} == set(one.bodies) and "wrench" in one.words]  # fmt: skip
+        words = [misfit.words for misfit in misfits(bodies(amplifier(name), trial), trial)
+                 if {key, choke.key} == set(misfit.bodies) and "wrench" in misfit.words]  # fmt: skip
         assert bool(words) is said, gap
 
 
@@ -289,7 +295,7 @@ def test_a_part_cannot_be_put_off_the_box():
     with pytest.raises(LayoutRefused, match="outside the box"):
         bent(layout, "a > b", [(2.0, 0.0)])
     smaller, _ = boxed(layout, width=0.3)
-    assert all(one.u <= 0.3 for one in smaller.placed)
+    assert all(placed_body.u <= 0.3 for placed_body in smaller.placed)
 
 
 def test_a_layout_is_read_as_it_was_written():
@@ -309,7 +315,9 @@ def test_an_unplaced_amplifier_hums_nothing_of_its_own_and_nothing_breaks():
     assert order_of(bare.bodies, amplifier("lantern").design)
     whole = first("lantern")
     for gone in ("earth:signal", "mains side:earth bolt", "mains side:inlet", "mains:transformer:0"):
-        without = whole.model_copy(update={"placed": tuple(one for one in whole.placed if one.body != gone)})
+        without = whole.model_copy(
+            update={"placed": tuple(placed_body for placed_body in whole.placed if placed_body.body != gone)}
+        )
         assert np.isfinite(laid("lantern", without).hum.volt), gone
 
 
@@ -371,7 +379,7 @@ def test_an_output_led_along_the_input_comes_back_in_phase():
 def test_a_layout_that_was_stored_by_the_first_version_opens():
     stored = json.loads((Path(__file__).parent / "data" / "layout_v1.json").read_text())
     layout = read_layout(stored)
-    tube = next(one for one in stored["placed"] if one["body"] == "tube:v1:0")
+    tube = next(placed_body for placed_body in stored["placed"] if placed_body["body"] == "tube:v1:0")
     assert layout.of("tube:v1:0").u == tube["u"]
     assert layout.strays[0].microtesla == 9.5
     assert layout.wires[0].bends == ((0.1, 0.05), (0.12, 0.08))

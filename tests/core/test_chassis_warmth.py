@@ -22,7 +22,7 @@ def test_a_capacitor_is_warmer_nearer_to_a_hot_tube_and_lives_shorter():
     by_gap = []
     for away in (0.06, 0.12, 0.24):
         now = laid("lantern", moved("lantern", layout, key, u=min(tube.u + away, 0.41), v=tube.v))
-        by_gap.append(next(one.celsius for one in warmth(now).capacitors if one.body.key == key))
+        by_gap.append(next(capacitor.celsius for capacitor in warmth(now).capacitors if capacitor.body.key == key))
     assert by_gap[0] > by_gap[1] > by_gap[2] > ROOM
     # 20 W of which seven tenths are radiated, spread over a sphere of 6 cm and taken up on the breadth of a cylinder.
     watt = body_of("lantern", "tube:v2:1").watt
@@ -36,23 +36,29 @@ def test_a_heat_sink_takes_the_heat_of_the_strip_beside_it():
     key = "fitting:heat-sink:1"
     far, near = (layout.with_placed(Placed(body=key, u=strip.u + away, v=strip.v)) for away in (0.3, 0.05))
     now = {name: warmth(laid("mill", one)) for name, one in (("none", first("mill")), ("far", far), ("near", near))}
-    heat = {name: next(one for one in w.others if one.body.key == "strip:supply:0") for name, w in now.items()}
+    heat = {name: next(other for other in w.others if other.body.key == "strip:supply:0") for name, w in now.items()}
     watt = heat["none"].body.watt
     # 60 by 40 by 30 mm at 500 cm³K/W beside the strip's own 12 K/W.
     sink = 500.0 / (6 * 4 * 3)
     assert heat["near"].celsius - now["near"].inside_celsius == pytest.approx(watt / (1 / 12 + 1 / sink))
     assert heat["none"].celsius - now["none"].inside_celsius == pytest.approx(12 * watt)
     # Beside another strip it is for that one.
-    other = min((one for one in far.placed if one.body.startswith("strip") and one.body != "strip:supply:0"),
-                key=lambda one: abs(one.u - strip.u))  # fmt: skip
+    other = min(
+        (
+            placed_body
+            for placed_body in far.placed
+            if placed_body.body.startswith("strip") and placed_body.body != "strip:supply:0"
+        ),
+        key=lambda placed_body: abs(placed_body.u - strip.u),
+    )
     elsewhere = layout.with_placed(Placed(body=key, u=other.u, v=other.v))
-    after = next(one for one in warmth(laid("mill", elsewhere)).others if one.body.key == "strip:supply:0")
+    after = next(other for other in warmth(laid("mill", elsewhere)).others if other.body.key == "strip:supply:0")
     assert after.celsius == pytest.approx(heat["none"].celsius, abs=2.0)
 
 
 def test_a_transistors_heat_sink_has_the_kelvin_per_watt_of_its_design():
     now = laid("reedbed")
-    found = next(one for one in warmth(now).others if one.body.family == "heat-sink")
+    found = next(other for other in warmth(now).others if other.body.family == "heat-sink")
     rated = find(amplifier("reedbed").design, amplifier("reedbed").compiled.said(PassUse)[0].path).value
     expected = rated.sink_kelvin_per_watt * found.body.watt
     assert found.celsius - warmth(now).inside_celsius == pytest.approx(expected, rel=0.01)
@@ -93,7 +99,10 @@ def test_it_balances_where_its_moments_do():
     now = laid("lantern")
     load = weight(now)
     width = now.layout.box.width
-    placed = [one.model_copy(update={"u": width - one.u}) if one.face == "top" else one for one in now.layout.placed]
+    placed = [
+        placed_body.model_copy(update={"u": width - placed_body.u}) if placed_body.face == "top" else placed_body
+        for placed_body in now.layout.placed
+    ]
     mirrored = now.layout.model_copy(update={"placed": tuple(placed)})
     other = weight(laid("lantern", mirrored))
     assert other.kg == pytest.approx(load.kg)

@@ -111,11 +111,11 @@ def test_a_table_is_read_with_or_without_a_head_and_holes_are_kept_free():
     found = read_holes(content, "old.csv", "top", layout.box)
     assert [(h.u, h.v, h.diameter, h.width) for h in found] == [(0.12, 0.045, 0.022, None), (0.2, 0.06, None, 0.0275)]
     with_them = changed_layout(layout, holes=[one.model_dump() for one in found])
-    assert sum(one.there for one in holes(bodies(amplifier("lantern"), with_them), with_them)) == 2
+    assert sum(hole.there for hole in holes(bodies(amplifier("lantern"), with_them), with_them)) == 2
     tube = layout.of("tube:v1:0")
     under = changed_layout(layout, holes=[{"face": "top", "u": tube.u + 0.018, "v": tube.v, "diameter": 0.01}])
-    words = [one.words for one in misfits(bodies(amplifier("lantern"), under), under)]
-    assert any("hole that is there" in one for one in words)
+    words = [misfit.words for misfit in misfits(bodies(amplifier("lantern"), under), under)]
+    assert any("hole that is there" in word for word in words)
 
 
 @pytest.mark.parametrize(

@@ -83,7 +83,7 @@ def test_a_field_without_curl_lifts_the_earth_and_drives_nothing_around(school):
     ways = np.array([[way[-1][0] - way[0][0]] for way in network.ways]) + 0j
     assert len(ways) > 3
     volts = network.volts(np.array([50.0]), np.zeros((len(network.nodes), 1), dtype=complex), network.carried @ ways)
-    places = {one.key: one.at[0] for one in now.wiring.earths}
+    places = {earth.key: earth.at[0] for earth in now.wiring.earths}
     for row, node in enumerate(network.nodes):
         if node in places:
             # Bolts are on the sheet to the centimetre.
@@ -155,7 +155,7 @@ def test_what_a_transformer_leaks_flows_through_earth_to_the_inlet(name, winding
     inlet = known.returned[nodes.index("mains side:inlet.earth"), 0]
     assert frame == pytest.approx(1j * each * 400e-12)
     assert inlet == pytest.approx(-1j * each * (400e-12 + windings * 200e-12))
-    reference = next(one.key for one in now.wiring.earths if one.pin.name.endswith("reference"))
+    reference = next(earth.key for earth in now.wiring.earths if earth.pin.name.endswith("reference"))
     assert known.returned[nodes.index(reference), 0] == pytest.approx(1j * each * 200e-12)
     # By the bolt of signal earth into the sheet and along it to protective earth.
     through = now.earth.through(known.hertz, now.earth.volts(known.hertz, known.returned))
@@ -173,7 +173,7 @@ def test_a_source_with_an_earth_of_its_own_hums_through_a_chassis_that_is_met_at
         now = laid("saltpan", layout)
         key = next(fault.key for fault in faults(now) if fault.key.startswith("source:"))
         fault, wrong, back = tried(now, key)
-        loop = next(one for one in back.loops if any(link.startswith("source") for link in one.links))
+        loop = next(loop for loop in back.loops if any(link.startswith("source") for link in loop.links))
         assert loop.emf > 0
         assert fault.reads < fault.should
         gained[bolt] = wrong.hum.laid_volt / now.hum.laid_volt
@@ -184,13 +184,15 @@ def test_a_source_with_an_earth_of_its_own_hums_through_a_chassis_that_is_met_at
 
 def test_a_screen_that_is_earthed_at_both_ends_closes_a_loop():
     layout = changed_layout(first("saltpan"), earthing={"school": "star"})
-    wire = next(one for one in laid("saltpan", layout).wiring.wires if one.net.node == "input" and one.length > 0.1)
+    wire = next(
+        wire for wire in laid("saltpan", layout).wiring.wires if wire.net.node == "input" and wire.length > 0.1
+    )
     one_end = shielded(layout, wire.key, True)[0]
     both = screened_at(one_end, wire.key, "both ends")[0]
     assert not returns(laid("saltpan", one_end)).loops
     now = laid("saltpan", both)
     assert any("screen" in link for loop in returns(now).loops for link in loop.links)
-    both = [[one.laid_volt for one in hums(of.humming)] for of in (now, laid("saltpan", one_end))]
+    both = [[hum.laid_volt for hum in hums(of.humming)] for of in (now, laid("saltpan", one_end))]
     assert both[0] != pytest.approx(both[1], rel=1e-3)
     with pytest.raises(LayoutRefused):
         screened_at(layout, wire.key, "nowhere")
@@ -209,14 +211,16 @@ def test_a_corroded_joint_is_an_ohm_on_the_meter_and_a_missing_one_is_open():
 
 def test_protective_earth_is_looked_at_point_by_point():
     layout = first("lantern")
-    assert not [one for one in points(laid("lantern")) if one.verdict is Verdict.AMISS]
+    assert not [point for point in points(laid("lantern")) if point.verdict is Verdict.AMISS]
     far = laid("lantern", moved("lantern", layout, "mains side:earth bolt", u=0.05, v=0.05))
-    assert [one.about for one in points(far) if one.verdict is Verdict.AMISS] == ["The shortest way from the inlet"]
+    assert [point.about for point in points(far) if point.verdict is Verdict.AMISS] == [
+        "The shortest way from the inlet"
+    ]
     thin = laid("lantern", changed_layout(layout, earthing=layout.earthing.model_dump() | {"protective_gauge": 0.5}))
-    assert [one.about for one in points(thin) if one.verdict is Verdict.AMISS] == ["Wire size"]
+    assert [point.about for point in points(thin) if point.verdict is Verdict.AMISS] == ["Wire size"]
     at = layout.of("mains side:earth bolt")
     shared = laid("lantern", moved("lantern", layout, "earth:signal", u=at.u, v=at.v))
-    assert [one.about for one in points(shared) if one.verdict is Verdict.AMISS] == ["Nothing else on its bolt"]
+    assert [point.about for point in points(shared) if point.verdict is Verdict.AMISS] == ["Nothing else on its bolt"]
 
 
 def test_the_way_to_the_protective_bolt_is_short_up_to_250_mm():
@@ -227,7 +231,7 @@ def test_the_way_to_the_protective_bolt_is_short_up_to_250_mm():
     for away, verdict in ((0.245, Verdict.SEEN), (0.255, Verdict.AMISS)):
         u = float(inlet[0]) - (away - beside)
         now = laid("lantern", moved("lantern", layout, "mains side:earth bolt", u=u))
-        (point,) = (one for one in points(now) if one.about == "The shortest way from the inlet")
+        (point,) = (point for point in points(now) if point.about == "The shortest way from the inlet")
         assert point.verdict is verdict
         assert point.words.startswith(f"{away * 1e3:.0f} mm ")
 

@@ -477,7 +477,7 @@ def test_the_whole_library_as_subcircuits(capsys, tmp_path):
             stem = (f"T{tube.type}" if tube.type[0].isdigit() else tube.type) + (f"_{kind}" if len(made) > 1 else "")
             if kind not in ("triode", "pentode"):
                 continue
-            point = next(one for one in tube.unit(kind).points if not one.strapped)
+            point = next(point for point in tube.unit(kind).points if not point.strapped)
             name = stem.lower()
             screen = f"s{name} " if kind == "pentode" else ""
             lines.append(f"VA{name} a{name} 0 {point.anode_v}\nVG{name} g{name} 0 {point.grid_v}")

@@ -22,7 +22,7 @@ def _texts(thing):
         if is_dataclass(value) and type(value).__module__ == type(thing).__module__:
             yield from _texts(value)
         values = value.values() if isinstance(value, dict) else value if isinstance(value, tuple) else (value,)
-        yield from ((field.name, one) for one in values if isinstance(one, str))
+        yield from ((field.name, value) for value in values if isinstance(value, str))
 
 
 @pytest.mark.parametrize("name", names())

@@ -178,7 +178,7 @@ def test_heaters_beside_the_volume_control_hum_more_than_along_the_edge():
     layout = changed_layout(first("weir"), heater_pitch=0.0)
     now = laid("weir", layout)
     pair = next(pair for pair in now.wiring.pairs if pair.ends[1] == "tube:v1:2")
-    wire = next(one for one in now.wiring.wires if "pot" in one.key and "tube:v1:2" in one.key)
+    wire = next(wire for wire in now.wiring.wires if "pot" in wire.key and "tube:v1:2" in wire.key)
     beside = laid(
         "weir", bent(layout, pair.key, [(x + 0.004, y + 0.004) for x, y in wire.points[1:-1, :2].tolist()])[0]
     )
@@ -197,9 +197,11 @@ def test_untwisted_heaters_hum_more_than_twisted_ones():
 
 def test_inputs_beside_the_mains_pick_up_more_than_beside_the_first_tube():
     layout = first("saltpan")
-    pot = next(one for one in layout.placed if one.body.startswith("pot"))
+    pot = next(placed_body for placed_body in layout.placed if placed_body.body.startswith("pot"))
     near, beside = layout, layout
-    for number, key in enumerate(one.body for one in layout.placed if one.body.startswith("jack:input")):
+    for number, key in enumerate(
+        placed_body.body for placed_body in layout.placed if placed_body.body.startswith("jack:input")
+    ):
         near = moved("saltpan", near, key, face="front", u=pot.u - 0.03 - 0.02 * number, v=pot.v)
         beside = moved("saltpan", beside, key, u=0.10 + 0.02 * number)
     assert way(laid("saltpan", beside), "") > 2 * way(laid("saltpan", near), "")
@@ -211,7 +213,7 @@ def test_inputs_beside_the_mains_pick_up_more_than_beside_the_first_tube():
 @pytest.mark.parametrize("name", ["lantern", "saltpan", "mill"])
 def test_a_mains_switch_at_the_front_brings_the_mains_to_the_volume_control(name):
     layout = first(name)
-    pot = next(one for one in layout.placed if one.body.startswith("pot"))
+    pot = next(placed_body for placed_body in layout.placed if placed_body.body.startswith("pot"))
     front = moved(name, layout, "mains side:switch", face="front", u=pot.u + 0.03, v=pot.v)
     assert way(laid(name, front), "Mains wires", "capacitive") > 10 * way(laid(name), "Mains wires", "capacitive")
 
@@ -294,7 +296,7 @@ def test_a_jack_on_the_panel_closes_a_loop():
 def test_what_is_measured_of_a_stray_field_narrows_its_band_and_scales_it():
     layout = first("saltpan")
     key = "mains:mains_transformer:0" if layout.of("mains:mains_transformer:0") else layout.placed[0].body
-    key = next(one.body for one in layout.placed if one.body.startswith("mains:"))
+    key = next(placed_body.body for placed_body in layout.placed if placed_body.body.startswith("mains:"))
     by = {}
     for tesla in (10.0, 20.0):
         now = laid(
@@ -323,8 +325,10 @@ def test_what_is_read_at_the_loudspeaker_is_the_most_that_any_cause_can_be():
 def test_ripple_on_a_rail_comes_by_capacitance_from_its_wire_beside_a_grids():
     layout = first("lantern")
     now = laid("lantern")
-    grid = next(one for one in now.wiring.wires if "pot" in one.key and "tube:v1" in one.key and one.net.channel == 2)
-    rail = max((one for one in now.wiring.wires if one.net.node == "reservoir"), key=lambda one: one.length)
+    grid = next(
+        wire for wire in now.wiring.wires if "pot" in wire.key and "tube:v1" in wire.key and wire.net.channel == 2
+    )
+    rail = max((wire for wire in now.wiring.wires if wire.net.node == "reservoir"), key=lambda wire: wire.length)
     along = [(x + 0.004, y + 0.004) for x, y in grid.points[1:-1, :2].tolist()]
     beside = laid("lantern", bent(layout, rail.key, along)[0])
     assert way(beside, "wires of rails", "capacitive") > 5 * way(now, "wires of rails", "capacitive")
@@ -345,7 +349,7 @@ def test_heaters_on_dc_have_wires_that_carry_what_ripples_on_them():
     of = amplifier("sedge")
     feed = of.compiled.said(HeaterFeed)[0]
     assert not feed.winding
-    pairs = [now.humming.sources.pair(one) for one in now.wiring.pairs if one.of == feed.block]
+    pairs = [now.humming.sources.pair(pair) for pair in now.wiring.pairs if pair.of == feed.block]
     assert {pair.pair.ends[1] for pair in pairs} == {b.key for b in now.bodies if b.family == "tube"}
     ripple = now.transfers.of_node(feed.node)
     heater = amplifier("sedge").design.tube_of("v1").heater
@@ -360,7 +364,7 @@ def test_heaters_on_dc_have_wires_that_carry_what_ripples_on_them():
 def test_what_is_round_iron_keeps_its_field_in_and_others_out():
     layout = first("lantern")
     plain = way(laid("lantern"), "Mains transformer", path="in its core")
-    band, can = (moved("lantern", layout, "mains:", screen=one) for one in ("copper band", "steel can"))
+    band, can = (moved("lantern", layout, "mains:", screen=name) for name in ("copper band", "steel can"))
     assert way(laid("lantern", band), "Mains transformer", path="in its core") == pytest.approx(0.4 * plain)
     assert way(laid("lantern", can), "Mains transformer", path="in its core") == pytest.approx(0.25 * plain)
     covered = layout
@@ -371,7 +375,7 @@ def test_what_is_round_iron_keeps_its_field_in_and_others_out():
     core = way(laid("saltpan"), "Choke of Ht1", path="in its core")
     covered = moved("saltpan", first("saltpan"), choke, screen="copper band")
     assert way(laid("saltpan", covered), "Choke of Ht1", path="in its core") == pytest.approx(0.4 * core)
-    words = [one.words for one in changes(laid("lantern"))]
+    words = [change.words for change in changes(laid("lantern"))]
     assert "Put a steel can round Mains transformer" in words
 
 
@@ -402,7 +406,7 @@ def test_an_offer_does_what_it_says():
     after, words = made(now.bodies, layout, best.what)
     assert words
     assert lay(now.amplifier, after).hum.volt == pytest.approx(best.volt)
-    wrong = sum(one.impossible for one in misfits(now.bodies, layout))
+    wrong = sum(misfit.impossible for misfit in misfits(now.bodies, layout))
     for one in found:  # none that cannot be built where the layout could
         trial = made(now.bodies, layout, one.what)[0]
         assert sum(bad.impossible for bad in misfits(bodies(now.amplifier, trial), trial)) <= wrong

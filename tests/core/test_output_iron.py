@@ -44,7 +44,7 @@ def test_what_the_tubes_see_is_the_load_by_the_turns_squared(name):
     """Through the band, the winding's capacitance across it; a feedback's resistor on the secondary is lifted off."""
     amplifier = solved(name)
     block = amplifier.design.block("transformer")
-    tap = next(one for one in block.taps if f"transformer.{one.id}" == amplifier.design.block("speaker").input)
+    tap = next(tap for tap in block.taps if f"transformer.{tap.id}" == amplifier.design.block("speaker").input)
     found = reflected(amplifier)
     for hertz in (20.0, 50.0, 1e3, 5e3):
         by_hand = seen_by_hand(block, tap, amplifier.load.ohm, hertz)
@@ -64,7 +64,7 @@ def test_limits_follow_the_values_that_set_them():
     of = limits(plain)
     assert of.low_hertz / limits(large).low_hertz == pytest.approx(40.0 / block.primary_henry, rel=0.02)
     assert limits(tight).high_hertz / of.high_hertz == pytest.approx(block.leakage_henry / 5e-3, rel=0.02)
-    tap = next(one for one in block.taps if f"transformer.{one.id}" == plain.design.block("speaker").input)
+    tap = next(tap for tap in block.taps if f"transformer.{tap.id}" == plain.design.block("speaker").input)
     squared = block.primary_ohm / tap.ohm
     lost = (block.primary_copper_ohm + squared * tap.copper_ohm) / (squared * plain.load.ohm)
     assert of.copper_db == pytest.approx(10 * np.log10(1 + lost), rel=1e-6)
@@ -126,8 +126,8 @@ def test_low_notes_end_where_the_core_does(name):
 
 def test_taps_show_the_load_by_their_ratio_and_two_loudspeakers_are_half_of_one():
     amplifier = solved("saltpan")
-    rows = {(one.tap, one.load): one for one in on_taps(amplifier)}
-    assert not any(one.refusal for one in rows.values())
+    rows = {(on_tap.tap, on_tap.load): on_tap for on_tap in on_taps(amplifier)}
+    assert not any(row.refusal for row in rows.values())
     one, two = "one loudspeaker", "two in parallel"
     assert rows["8", one].used
     assert [one_.used for one_ in rows.values()].count(True) == 1

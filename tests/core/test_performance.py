@@ -83,7 +83,7 @@ def test_full_output_is_where_the_amplifier_solved_again_distorts_by_5_percent(n
     assert again.distortion == pytest.approx(0.05, rel=0.03)
     assert amplifier.output(again) == pytest.approx(amplifier.output(full), rel=0.01)
     # The same on the page of power: one figure, one way.
-    assert next(one for one in level_sweeps(amplifier) if one.hertz == 1000.0).full == full
+    assert next(level_sweep for level_sweep in level_sweeps(amplifier) if level_sweep.hertz == 1000.0).full == full
 
 
 def test_past_5_percent_at_the_lowest_level_distortion_goes_as_the_output():
@@ -150,7 +150,7 @@ def test_nyquist_agrees_with_the_poles(name, load):
 
 def test_a_compensation_does_what_it_promises():
     amplifier = solved("hurdle")
-    offers = {one.kind: one for one in compensations(amplifier, "feedback")}
+    offers = {compensation.kind: compensation for compensation in compensations(amplifier, "feedback")}
     assert set(offers) == {"lead", "step"}
     for kind, offer in offers.items():
         assert offer.worst_before < 0 < offer.worst
@@ -209,7 +209,7 @@ def test_builds_are_those_solved_one_by_one():
     draw = Deviates(count, np.random.default_rng(seed))
     builds = Builds(amplifier, TubeSpread(), draw, {}, "left")
     result = tolerances(amplifier, count, matched=False, seed=seed)
-    by_key = {one.key: one for one in result.quantities}
+    by_key = {quantity.key: quantity for quantity in result.quantities}
     netlist = builds.netlist()
     level = amplifier.drive.levels[0] / amplifier.sweep[0].source_volt
     currents, gains, outputs = [], [], []
@@ -250,11 +250,11 @@ def test_the_spread_of_a_divider_is_that_of_its_parts():
     loose = tolerances(amplifier, 400, matched=False)
     close = tolerances(amplifier, 400, matched=True)
     assert loose.failed == close.failed == 0
-    by_key = {one.key: one for one in loose.quantities}
+    by_key = {quantity.key: quantity for quantity in loose.quantities}
     sides = by_key["sides output"]
     assert {cause.name for cause in sides.causes} == {"V3", "V4"}
     assert all(cause.means == "matched" for cause in sides.causes)
-    matched = next(one for one in close.quantities if one.key == "sides output")
+    matched = next(quantity for quantity in close.quantities if quantity.key == "sides output")
     assert [(cause.name, cause.means) for cause in matched.causes[:1]] == [("V3 against V4", "matched")]
     assert matched.deviation / sides.deviation == pytest.approx(sides.causes[0].tighter, abs=0.06)
     assert {cause.name for cause in by_key["rail bias"].causes} >= {"R23", "R24"}

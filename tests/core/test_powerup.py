@@ -70,7 +70,7 @@ def test_each_point_is_named_as_what_its_volts_are_across():
 
 def test_every_capacitor_stands_beside_its_own_highest_volts():
     the_plan = plan(examples.example("saltpan"), Step.NO_TUBES, 230.0)
-    held = {one.designator: one for one in the_plan.capacitors}
+    held = {capacitor.designator: capacitor for capacitor in the_plan.capacitors}
     points = {point.place: point for point in the_plan.points}
     for name in ("C6", "C10", "C11"):
         ripple = the_plan.state.mains.ripple_peak_to_peak(the_plan.probes[0].node)
@@ -263,5 +263,7 @@ def test_a_winding_spreads_by_three_per_cent_and_a_wrong_tap_has_its_own_copper(
 
 def test_where_no_part_strays_the_band_is_the_meters_own():
     """What a converter holds is the same in every build, so a reading of it is as far off as the meter: 1.5 %."""
-    at = next(one for one in plan(examples.example("sedge"), Step.ALL_TUBES, 230.0).points if one.node == "converter")
+    at = next(
+        point for point in plan(examples.example("sedge"), Step.ALL_TUBES, 230.0).points if point.node == "converter"
+    )
     assert (at.high - at.expected) / at.expected == pytest.approx(0.015, rel=0.01)

@@ -56,7 +56,11 @@ def test_a_school_makes_what_it_says_and_no_tube_idles_hotter(name, slug):
     for use in uses:
         heat = after.parts[use.part].dissipation / use.limits.anode_w
         assert heat < 1.02 * max(
-            1.0, *(before.parts[one.part].dissipation / one.limits.anode_w for one in last_tubes(before))
+            1.0,
+            *(
+                before.parts[last_tube.part].dissipation / last_tube.limits.anode_w
+                for last_tube in last_tubes(before)
+            ),
         )
     assert school not in schools(after) or slug == "in-parallel"
     match slug:
@@ -133,7 +137,7 @@ def test_a_school_of_supplies_changes_the_supply_alone_and_what_it_puts_in_is_so
             assert not found & {"first-capacitor", "rectifier-reverse", "rectifier-current"}
         case "silicon":
             assert not use.tube
-            assert use.tube not in [one.id for one in design.envelopes]
+            assert use.tube not in [envelope.id for envelope in design.envelopes]
         case "filtered":
             assert after.compiled.said(PassUse)
             assert not found & {"pass-heat", "pass-voltage", "pass-headroom", "capacitor-voltage"}

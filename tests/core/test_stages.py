@@ -174,7 +174,7 @@ def test_bias_that_comes_through_a_winding_is_fixed_bias(design):
     assert {use.bias for use in uses} == {Bias.FIXED}
     assert uses[0].knob == "blocks/bias/trim/travel"
     for use in uses:  # what the rail has is what the grid has: no current in the winding
-        rail = next(one for one in amplifier.compiled.rails if one.bias)
+        rail = next(rail for rail in amplifier.compiled.rails if rail.bias)
         assert amplifier.voltage(use.grid) == pytest.approx(amplifier.voltage(rail.node), rel=0.01)
     found = reaches(amplifier)
     assert {one.path for one in found} >= {"blocks/bias/trim"}

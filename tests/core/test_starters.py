@@ -56,13 +56,15 @@ def test_each_heater_has_its_volts_from_a_winding_it_may_be_on(name, strings):
 def test_a_cathode_far_from_earth_lifts_its_heater():
     """Sections of one bottle with cathodes at 2 and 102 V, of a tube that stands 90 V from heater to cathode."""
     design = changed(example("sluice"), "envelopes/v1/type", "6SN7GT")
-    bare = design.model_copy(update={"blocks": tuple(one for one in design.blocks if one.kind != "heater-string")})
+    bare = design.model_copy(
+        update={"blocks": tuple(block for block in design.blocks if block.kind != "heater-string")}
+    )
     before = solve(bare)
     cathodes = {use.part: before.voltage(use.cathode) for use in before.compiled.tubes if use.envelope == "v1"}
     assert min(cathodes.values()) < 10
     assert max(cathodes.values()) > 90
     after = solve(with_heater_supplies(before))
-    (feed,) = (one for one in after.compiled.said(HeaterFeed) if one.held != "0")
+    (feed,) = (heater_feed for heater_feed in after.compiled.said(HeaterFeed) if heater_feed.held != "0")
     lift = after.voltage(feed.held)
     assert max(cathodes.values()) - 72 < lift < min(cathodes.values()) + 72  # four fifths of 90 V
     assert "heater-cathode" not in {found.rule for found in examine(after)}

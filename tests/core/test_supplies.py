@@ -159,7 +159,7 @@ def test_a_moment_is_said_with_its_mains_and_one_nobody_read_is_only_worth_knowi
 
 def test_stresses_are_what_ohm_says_at_the_moment_that_they_name():
     amplifier = solve(design(*PLAIN, inlet={"fuse": {"ampere": 1.0}}))
-    by = {(one.path, one.what): one for one in stresses(amplifier)}
+    by = {(stress.path, stress.what): stress for stress in stresses(amplifier)}
     high = at_work(amplifier, 253.0).state
     state = by["blocks/mains/fuse", "current, rms"]
     wave = high.mains.node_waveform("mains_wall") - high.mains.node_waveform(amplifier.compiled.node("mains_out"))
@@ -172,7 +172,7 @@ def test_stresses_are_what_ohm_says_at_the_moment_that_they_name():
     assert ripple.value == pytest.approx((found.rms_ampere**2 - found.mean_ampere**2) ** 0.5, rel=0.03)
     volts = by["blocks/c/capacitor", "voltage"]
     assert volts.value == pytest.approx(np.max(high.mains.node_waveform("c")), rel=0.01)
-    shares = [one.share for one in stresses(amplifier) if one.share is not None]
+    shares = [stress.share for stress in stresses(amplifier) if stress.share is not None]
     assert shares == sorted(shares, reverse=True)
 
 
@@ -209,7 +209,7 @@ def test_a_capacitor_twice_as_large_takes_six_decibels_and_the_ripple_has_its_ha
     amplifier = solve(examples.example("mill"))
     first = next(one for one in what_buys_most(amplifier) if one.path == "blocks/ht0/capacitor")
     assert first.db == pytest.approx(6.02, abs=0.1)
-    rail = next(one for one in rail_ripples(amplifier) if one.name == "reservoir")
+    rail = next(rail_ripple for rail_ripple in rail_ripples(amplifier) if rail_ripple.name == "reservoir")
     wave = amplifier.state.mains.node_waveform("reservoir")
     assert sum(volt**2 for _, volt in rail.harmonics) == pytest.approx(np.var(wave), rel=0.02)
     assert {100.0, 200.0} <= {hertz for hertz, _ in rail.harmonics}
@@ -283,7 +283,9 @@ def test_a_junction_is_as_hot_as_its_watts_and_its_sink_make_it():
     assert RectifierDiode(reverse_volt=400.0, in_series=3).total_volt == 1200.0
     amplifier = solve(examples.example("reedbed"))
     heat = next(
-        one for one in stresses(amplifier) if one.quantity is Quantity.POWER and one.path.endswith("transistor")
+        stress
+        for stress in stresses(amplifier)
+        if stress.quantity is Quantity.POWER and stress.path.endswith("transistor")
     )
     high = at_work(amplifier, 253.0).state.at
     drop = high.voltage("reservoir") - high.voltage("ht1")
@@ -369,20 +371,20 @@ def test_a_bleeder_is_sized_by_the_time_constant_and_the_square_of_the_voltage()
     alone = design(*PLAIN[:2], reservoir(farad=100e-6))
     amplifier = solve(alone)
     volt = 250.0 * 1.1 * 2**0.5
-    for one in bleeders(amplifier):
+    for bleeder in bleeders(amplifier):
         # The capacitor and the bleeder are taken at the top of their tolerances, 20 % and 5 %.
-        exact = one.within / (1.2 * 1.05 * 100e-6 * log(volt / 50.0))
-        assert exact / 1.25 < one.ohm <= 1.02 * exact
-        assert one.second == pytest.approx(one.within * one.ohm / exact, rel=0.03)
-        assert one.watt == pytest.approx(volt**2 / one.ohm, rel=0.03)
-        assert 2 * one.watt <= one.rating_watt < 4 * one.watt
-    assert [one.within for one in bleeders(amplifier)] == [30.0, 60.0]
+        exact = bleeder.within / (1.2 * 1.05 * 100e-6 * log(volt / 50.0))
+        assert exact / 1.25 < bleeder.ohm <= 1.02 * exact
+        assert bleeder.second == pytest.approx(bleeder.within * bleeder.ohm / exact, rel=0.03)
+        assert bleeder.watt == pytest.approx(volt**2 / bleeder.ohm, rel=0.03)
+        assert 2 * bleeder.watt <= bleeder.rating_watt < 4 * bleeder.watt
+    assert [bleeder.within for bleeder in bleeders(amplifier)] == [30.0, 60.0]
     # With filters behind it, it is the last of the capacitors that counts.
     whole = solve(examples.example("saltpan"))
-    for one in bleeders(whole):
-        fitted = solve(changed(whole.design, f"{one.path}/ohm", one.ohm))
+    for bleeder in bleeders(whole):
+        fitted = solve(changed(whole.design, f"{bleeder.path}/ohm", bleeder.ohm))
         found = discharge(fitted.compiled, fitted.on_mains(253.0).without_tubes)
-        assert max(each.second for each in found) == pytest.approx(one.second, rel=0.03)
+        assert max(each.second for each in found) == pytest.approx(bleeder.second, rel=0.03)
     assert not can_bleed(alone, "blocks/output/bleeder")
 
 

@@ -31,7 +31,7 @@ class Drawn:
     def transformer(self, nodes, *windings):
         """One on mains, its windings (ratio, ohms) or the drawn one."""
         windings = windings or ((self.ratio, self.copper),)
-        wound = (d.Winding(1, 12), *(d.Winding(*one) for one in windings))
+        wound = (d.Winding(1, 12), *(d.Winding(*winding) for winding in windings))
         iron = d.Transformer(wound, d.Core(self.between(3, 30)))
         return [("VM", d.MainsSource(325.0, 50.0), "m 0"), ("T1", iron, f"m 0 {nodes}")]
 

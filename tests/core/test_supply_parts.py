@@ -128,7 +128,7 @@ def test_a_standby_switch_fills_what_is_behind_it_as_in_the_true_circuit(tmp_pat
 
 def test_an_open_standby_switch_leaves_the_reservoir_charged_and_a_warm_rectifier_behind_one_is_hit():
     amplifier = solve(design(*PLAIN, reservoir(), STANDBY, BEHIND, load("o", 3e3)))
-    (rule,) = (one for one in RULES if one.name == "standby-switch")
+    (rule,) = (rule for rule in RULES if rule.name == "standby-switch")
     state = amplifier.on_mains(230.0).without_tubes
     fitted = discharge(amplifier.compiled, state)
     opened = discharge(amplifier.compiled, state, opened=("S1",))
@@ -171,7 +171,7 @@ def test_a_bias_through_a_capacitor_is_that_of_the_true_circuit_to_a_hundredth(t
     assert amplifier.ripple("bias_out") == pytest.approx(np.ptp(theirs["bias"]), rel=0.25)
     # What its capacitor stands is what the winding comes to at its crest, and no fuse goes when its diodes are
     # shorted.
-    worn = next(one for one in stresses(amplifier) if one.path == "blocks/bias/coupling")
+    worn = next(stress for stress in stresses(amplifier) if stress.path == "blocks/bias/coupling")
     assert worn.value == pytest.approx(np.abs(theirs["a"] - theirs["k"]).max() * 253 / 230, rel=0.02)
     assert shorted_ampere(amplifier, "bias") is None
 
@@ -206,7 +206,7 @@ def test_loops_through_rails_are_looked_at_in_the_designs_order():
     for name in ("beacon", "mill", "saltpan"):
         amplifier = solve(examples.example(name))
         order = [block.id for block in amplifier.design.blocks]
-        loops = [order.index(one.block) for one in rail_loops(amplifier)]
+        loops = [order.index(rail_loop.block) for rail_loop in rail_loops(amplifier)]
         assert len(loops) >= 3
         assert loops == sorted(loops)
 
@@ -219,7 +219,7 @@ def test_a_rail_loop_runs_where_the_whole_circuit_has_a_growing_pole(farad):
     found = eigvals(-small.slopes, small.system.C)
     poles = found[np.isfinite(found) & (np.abs(found) < 1e4)]
     worst = poles[np.argmax(poles.real)]
-    (loop,) = (one for one in rail_loops(amplifier) if one.block == "ht2")
+    (loop,) = (rail_loop for rail_loop in rail_loops(amplifier) if rail_loop.block == "ht2")
     assert loop.runs == (worst.real > 0)
     if loop.runs and farad != "220n":  # far from the edge it is no sine any more
         assert loop.nearest[1] == pytest.approx(abs(worst.imag) / (2 * np.pi), rel=0.15)
@@ -237,8 +237,8 @@ def test_what_a_rail_is_loaded_with_is_no_loop():
     """A passive network has none, whatever hangs on it; nor has a stage that hangs on a rail of its own."""
     made = solve(design(winding("w", 250.0, 40.0), rectifier("bridge"), reservoir(),
                         {**BEHIND, "input": "c.out"}, load("o", 3e3)))  # fmt: skip
-    assert all(one.strongest[0] < 1e-6 and not one.runs for one in rail_loops(made))
-    lantern = {one.block: one for one in rail_loops(solve(examples.example("lantern")))}
+    assert all(rail_loop.strongest[0] < 1e-6 and not rail_loop.runs for rail_loop in rail_loops(made))
+    lantern = {rail_loop.block: rail_loop for rail_loop in rail_loops(solve(examples.example("lantern")))}
     assert lantern["ht1"].strongest[0] < 1e-6  # all that draws hangs behind it
     assert lantern["ht3"].strongest[0] > 1e-3
 
@@ -288,7 +288,7 @@ def test_what_is_there_first_is_told_and_a_bias_that_comes_after_its_tubes_is_la
     """An EL34 at half its emission after 11 s and rising as t to the fourth: a tenth of it after 11 / 9^(1/4) s."""
     saltpan = solve(examples.example("saltpan"))
     on = switch_on(saltpan, 230.0)
-    found = {one.name: one for one in arrivals(saltpan, on.seconds, on.rails)}
+    found = {arrival.name: arrival for arrival in arrivals(saltpan, on.seconds, on.rails)}
     warmup = saltpan.design.tube_type("EL34").heater.warmup
     assert found["EL34"].second == pytest.approx(warmup.second / 9 ** (warmup.rise / 4), rel=0.01)
     assert found["reservoir"].second < 1.0 < found["EL34"].second
@@ -301,7 +301,7 @@ def test_what_is_there_first_is_told_and_a_bias_that_comes_after_its_tubes_is_la
     slow = changed(slow, "blocks/bias/resistor/ohm", "10k")
     again = solve(slow)
     on = switch_on(again, 230.0)
-    late = {one.name: one for one in arrivals(again, on.seconds, on.rails)}
+    late = {arrival.name: arrival for arrival in arrivals(again, on.seconds, on.rails)}
     assert late["bias"].late
     assert late["bias"].second > late["EL34"].second
 

@@ -231,9 +231,9 @@ def test_a_fuse_that_is_offered_is_loaded_to_three_quarters_at_most():
     (found,) = rule.examine(solve(design))
     sizes = (0.63, 0.8, 1.0, 1.25, 1.6, 2.0, 2.5, 3.15)  # R10, IEC 60127
     assert parse(found.cure.typed, Quantity.CURRENT) == next(
-        one
-        for one in sizes
-        if 0.75 * one >= found.value and one >= 250 / 230  # and it is a transformer of 250 VA
+        size
+        for size in sizes
+        if 0.75 * size >= found.value and size >= 250 / 230  # and it is a transformer of 250 VA
     )
 
 

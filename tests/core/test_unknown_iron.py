@@ -56,10 +56,12 @@ class Iron:
 
 def right(iron, found):
     """Whether windings, their taps in order, and all ratios are what the iron has, to three errors of the meter."""
-    assert {frozenset(one.leads) for one in found.windings} == {frozenset(names) for names, _, _ in iron.windings}
+    assert {frozenset(winding.leads) for winding in found.windings} == {
+        frozenset(names) for names, _, _ in iron.windings
+    }
     volt_a_turn = APPLIED / iron.windings[0][1][-1]
     for names, turns, _ in iron.windings:
-        (winding,) = [one for one in found.windings if set(one.leads) == set(names)]
+        (winding,) = [winding for winding in found.windings if set(winding.leads) == set(names)]
         assert winding.leads in (tuple(names), tuple(names[::-1])), (winding, names)
         at = (
             np.array(winding.turns)
@@ -78,7 +80,7 @@ def test_windings_taps_and_ratios_are_found(seed):
     iron = Iron(np.random.default_rng(seed))
     found = find(iron.leads, iron.readings())
     assert found.contradictions == ()
-    assert all(one.sure for one in found.windings), found.windings
+    assert all(winding.sure for winding in found.windings), found.windings
     assert found.cannot_tell == ()
     assert right(iron, found)
 
@@ -106,7 +108,9 @@ def test_a_planted_contradiction_is_pointed_out(seed):
     )
     readings[place] = spoiled
     found = find(iron.leads, readings)
-    named = [other for one in found.contradictions for other in (one.reading, *one.others)]
+    named = [
+        other for contradiction in found.contradictions for other in (contradiction.reading, *contradiction.others)
+    ]
     inside = _winding_of(iron, was)
     assert any({one.a, one.b} <= inside for one in named), (found.contradictions, spoiled)
     if len(inside) > 3:  # with three leads ohms may be right one way and volts the other
@@ -230,7 +234,7 @@ def test_a_mains_transformer_is_told_from_an_output_transformer():
     assert kind_of(found, 230.0) == "mains"
     mains = as_mains(found, 230.0)
     assert mains.primary.leads == ("p1", "p2")
-    what = {one.winding.leads[0]: one for one in mains.secondaries}
+    what = {secondary.winding.leads[0]: secondary for secondary in mains.secondaries}
     assert what["h1"].what == "heaters of 6.3 V"
     assert what["r1"].what == "heaters of 5 V or a rectifier's"
     assert (what["s1"].what, round(what["s1"].volt)) == ("HT, full-wave", 300)

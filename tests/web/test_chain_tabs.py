@@ -96,7 +96,11 @@ def test_builds_are_asked_for_with_their_number_and_shown(bench, project, worker
     work.refresh_from_db()
     assert work.state == State.DONE
     page = bench.get(address).content.decode()
-    gain = next(one for one in tolerances(solve(examples.example("lantern")), 60).quantities if one.key == "gain")
+    gain = next(
+        quantity
+        for quantity in tolerances(solve(examples.example("lantern")), 60).quantities
+        if quantity.key == "gain"
+    )
     assert f"{gain.low:+.2f} dB to {gain.high:+.2f} dB" in page
     assert "60 builds</h3>" in page  # there are no pairs to be matched
     assert studies.latest(project.owner, project.at, studies.named("tolerances")) == work
@@ -128,7 +132,7 @@ def test_a_compensation_is_offered_put_in_and_undone(bench, hurdle):
 
 
 def names(project):
-    return [(one.name, one.head.number) for one in project.variants.all()]
+    return [(variant.name, variant.head.number) for variant in project.variants.all()]
 
 
 def test_variants_stay_beside_each_other_and_each_goes_its_own_way(owner, project):

@@ -43,8 +43,8 @@ def test_both_rooms_are_drawn_of_every_sort_of_amplifier(bench, owner, name):
             response = bench.get(room(project, slug, tab))
             assert response.status_code == 200, (name, slug, tab)
     page = bench.get(room(project)).content.decode()
-    for one in layout_of(project).placed:
-        assert f'data-body="{one.body}"' in page
+    for placed_body in layout_of(project).placed:
+        assert f'data-body="{placed_body.body}"' in page
     assert not ChassisLayout.objects.exists()  # looking stores nothing
 
 
@@ -147,7 +147,7 @@ def test_box_heaters_earth_and_fittings_are_set_from_the_page(bench, project):
     assert (earthing.breaker, earthing.jacks_insulated, earthing.bolt) == (True, False, "supply")
     post("chassis-arrange", school="symmetric")
     now = laying.laid(project, layout_of(project))
-    wire = next(one for one in now.wiring.wires if one.kind == "signal")
+    wire = next(wire for wire in now.wiring.wires if wire.kind == "signal")
     post("chassis-wire", wire=wire.key, shielded="1")
     assert layout_of(project).choice(wire.key).shielded
     bends = json.dumps([[100, 50], [100, 120.5]])
@@ -242,7 +242,7 @@ def test_files_to_drill_by_come_out_and_a_boxs_holes_go_in(bench, project):
         assert bench.get(reverse("chassis-drill", args=[project.pk, name])).status_code == 404
     address = reverse("chassis-holes", args=[project.pk])
     bench.post(address, {"face": "top", "file": SimpleUploadedFile("old.csv", b"120,45,22\n")})
-    assert [one.diameter for one in layout_of(project).holes] == [0.022]
+    assert [hole.diameter for hole in layout_of(project).holes] == [0.022]
     wrong = bench.post(
         address, {"face": "top", "file": SimpleUploadedFile("old.csv", b"a,b\nc")}, HTTP_HX_REQUEST="true"
     )

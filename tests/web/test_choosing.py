@@ -51,7 +51,9 @@ def test_iron_on_the_shelf_goes_into_what_is_proposed_and_is_held_by_what_is_tak
     assert "Far off" not in page
     work = Work.objects.first()
     place, proposal = next((at, one) for at, one in enumerate(work.result) if one["iron"] == ["Mossgate"])
-    assert next(one for one in proposal["design"]["blocks"] if one["id"] == "transformer")["primary_ohm"] == 3000.0
+    assert (
+        next(block for block in proposal["design"]["blocks"] if block["id"] == "transformer")["primary_ohm"] == 3000.0
+    )
     bench.post(reverse("chooser-take", args=[project.pk, work.pk, place]), {"seen": "1"})
     assert list(project.iron.values_list("name", flat=True)) == ["Mossgate"]
 

@@ -56,12 +56,12 @@ LEFT_OUT = {"sign-out", "sign-out-everywhere", "delete-account", "sign-in", "sig
 
 
 def patterns(resolver=None, before=""):
-    for one in (resolver or get_resolver()).url_patterns:
-        route = before + str(one.pattern)
-        if isinstance(one, URLResolver):
-            yield from patterns(one, route)
-        elif isinstance(one, URLPattern):
-            yield one, route
+    for url_pattern in (resolver or get_resolver()).url_patterns:
+        route = before + str(url_pattern.pattern)
+        if isinstance(url_pattern, URLResolver):
+            yield from patterns(url_pattern, route)
+        elif isinstance(url_pattern, URLPattern):
+            yield url_pattern, route
 
 
 ROUTES = [(one, route) for one, route in patterns()]

@@ -207,9 +207,10 @@ def every_page(client, user):
         wanted += [reverse("room", args=[project.pk, "rails"]) + "?tab=mains"]
         wanted += [reverse("room", args=[project.pk, "iron"]) + "?tab=shelf"]
         wanted += [
-            reverse("room", args=[project.pk, "power-up"]) + f"?set={one.pk}" for one in project.reading_sets.all()
+            reverse("room", args=[project.pk, "power-up"]) + f"?set={reading_set.pk}"
+            for reading_set in project.reading_sets.all()
         ]
-    wanted += [reverse("unknown-iron-one", args=[one.pk]) for one in UnknownIron.objects.of(user)]
+    wanted += [reverse("unknown-iron-one", args=[unknown_iron.pk]) for unknown_iron in UnknownIron.objects.of(user)]
     answers = {where: client.get(where) for where in wanted}
     return [(where, answer.status_code) for where, answer in answers.items() if answer.status_code not in (200, 422)]
 

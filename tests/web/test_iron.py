@@ -36,9 +36,9 @@ def test_every_tap_is_solved_and_the_load_left_off(bench, project, worker):
     worker()
     page = bench.get(iron(project)).content.decode()
     amplifier = solve(examples.example("lantern"))
-    for one in on_taps(amplifier):
-        assert display(one.power_watt, Quantity.POWER) in page
-        assert display(one.primary_ohm, Quantity.RESISTANCE) in page
+    for on_tap in on_taps(amplifier):
+        assert display(on_tap.power_watt, Quantity.POWER) in page
+        assert display(on_tap.primary_ohm, Quantity.RESISTANCE) in page
     assert display(unloaded(amplifier).anode_volt, Quantity.VOLTAGE) in page
     assert "Nine tenths of full output down to" in page
 

@@ -63,7 +63,9 @@ def test_every_moment_is_on_the_page_as_it_was_solved(bench, owner):
     amplifier = solve(examples.example("mill"))
     for moment in (at_work(amplifier, 207.0), at_work(amplifier, 253.0), cold(amplifier, 253.0)):
         assert display(moment.state.at.voltage("reservoir"), Quantity.VOLTAGE) in page
-    over = next(one for one in stresses(amplifier) if one.designator == "V3" and one.what == "reverse voltage")
+    over = next(
+        stress for stress in stresses(amplifier) if stress.designator == "V3" and stress.what == "reverse voltage"
+    )
     assert over.value > over.limit == 1000.0
     assert f"▲ {over.share:.0%}" in page
     assert "±10 % assumed" in page
@@ -82,7 +84,7 @@ def test_the_first_minute_is_a_study_with_its_peaks(bench, owner, worker):
     assert f"{peak.value / 550:.0%}" in page
     page = bench.get(room(project, tab="playing")).content.decode()
     assert "dB quieter" in page
-    sagged = next(one for one in sag(solve(examples.example("saltpan"))).rails if one.name == "ht1")
+    sagged = next(rail for rail in sag(solve(examples.example("saltpan"))).rails if rail.name == "ht1")
     assert display(sagged.under, Quantity.VOLTAGE) in page
     assert f"{100 * (sagged.under / sagged.before - 1):+.1f} %" in page
 
@@ -211,7 +213,7 @@ def test_the_reach_of_the_bias_trimmers_is_told(bench, owner, worker):
     bench.get(reverse("study", args=[project.pk, "trim-reach"]))
     worker()
     page = bench.get(room(project), {"tab": "moments"}).content.decode()
-    needs = [need.travel for one in reaches(solve(design_of(project))) for need in one.needs]
+    needs = [need.travel for reach in reaches(solve(design_of(project))) for need in reach.needs]
     assert 0 < needs.count(None) < len(needs)
     assert page.count("out of reach") == needs.count(None)
     for travel in needs:

@@ -209,7 +209,7 @@ def test_a_design_that_has_no_solution_on_low_mains_is_stored_and_every_room_lea
             unsolved.add(room.slug)
             said = page.content.decode()
             assert "would not agree on a voltage" in said
-            assert all(f'href="{reverse("room", args=[project.pk, one.slug])}"' in said for one in rooms())
+            assert all(f'href="{reverse("room", args=[project.pk, room.slug])}"' in said for room in rooms())
             undo = reverse("undo", args=[project.pk, room.slug])
             assert f'action="{undo}"' in said
     assert "chain" not in unsolved

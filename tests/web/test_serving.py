@@ -211,7 +211,7 @@ def test_a_full_house_closes_what_is_idle_of_whoever_has_most(monkeypatch):
         others = [client(port, "127.0.0.2", b"G") for _ in range(30)]
         time.sleep(0.3)
         assert len(server.active_channels) <= 20
-        assert sum(is_closed(one) for one in others) >= 11
+        assert sum(is_closed(other) for other in others) >= 11
         assert is_served(client(port))
         assert is_served(client(port, "127.0.0.2"))
         stream = mine.makefile("rb")
@@ -223,8 +223,8 @@ def test_a_full_house_closes_what_is_idle_of_whoever_has_most(monkeypatch):
         with busy:
             busy.settimeout(10)
             assert header_of(busy.makefile("rb"))[0] == 200
-        for one in others:
-            one.close()
+        for other in others:
+            other.close()
 
 
 def test_a_newcomer_to_a_full_house_takes_the_place_of_whoever_has_most(monkeypatch):
@@ -262,8 +262,8 @@ def test_one_address_has_a_share_but_the_proxy_has_all(proxy, most, monkeypatch)
         others = [client(port, "127.0.0.2", b"G") for _ in range(30)]
         time.sleep(0.5)
         assert len(server.active_channels) == most
-        for one in others:
-            one.close()
+        for other in others:
+            other.close()
 
 
 def test_connections_stay_well_below_the_descriptors_in_force(monkeypatch):

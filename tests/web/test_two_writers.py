@@ -95,7 +95,7 @@ def test_every_reading_of_an_unknown_transformer_is_kept(owner):
     at_once(lambda number: iron.take_back(owner, unknown.pk, number) if number % 2
             else iron.read_unknown(owner, unknown.pk, typed(4 + number // 2)))  # fmt: skip
     unknown.refresh_from_db()
-    read = {one["b"] for one in unknown.readings}
+    read = {reading["b"] for reading in unknown.readings}
     assert {"f", "g"} <= read
     assert unknown.core_cm2 in (1, 2, 3, 4)
 

@@ -66,7 +66,7 @@ def test_without_a_database_even_who_is_signed_in_is_not_asked_for(bench, projec
 def test_a_room_that_fails_leads_to_the_others_and_can_undo(bench, project, monkeypatch):
     bench.raise_request_exception = False
     bench.post(f"/amps/{project.pk}/chain/change/", RESISTOR)
-    room = next(one for one in rooms() if one.slug == "chain")
+    room = next(room for room in rooms() if room.slug == "chain")
     monkeypatch.setitem(room.__dict__, "draw", broken)
     page = bench.get(f"/amps/{project.pk}/chain/")
     text = page.content.decode()

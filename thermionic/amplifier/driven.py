@@ -38,7 +38,7 @@ class Driven:
 @remembered
 def driven(amplifier: SolvedAmplifier, use: str) -> Driven:
     """The tube with that designator as it is driven. Raises KeyError, NoSolution."""
-    tube = next((one for one in amplifier.compiled.tubes if one.part == use), None)
+    tube = next((tube for tube in amplifier.compiled.tubes if tube.part == use), None)
     if tube is None:
         raise KeyError(use)
     device = amplifier.netlist[tube.part].device

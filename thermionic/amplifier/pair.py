@@ -49,7 +49,7 @@ def composite_diagram(amplifier: SolvedAmplifier, block_id: str) -> CompositeDia
     a, b = sides
     signals = [[small_signal(amplifier, use) for use in side] for side in sides]
     volt = (signals[0][0].anode_volt - signals[1][0].anode_volt) / 2
-    ampere = sum(one.anode_ampere for one in signals[0]) - sum(one.anode_ampere for one in signals[1])
+    ampere = sum(signal.anode_ampere for signal in signals[0]) - sum(signal.anode_ampere for signal in signals[1])
     if abs(ampere) < 1e-15:
         return None
     row = shown_row(amplifier)

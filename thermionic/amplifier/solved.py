@@ -358,7 +358,9 @@ class SolvedAmplifier:
         """The nodes of the rails behind a switching converter, whose ripple is of an unknown height."""
         behind = {use.block for use in self.compiled.said(ConverterUse)}
         for block in self.design.blocks:  # a supply's blocks stand behind what feeds them
-            if block.group is Group.SUPPLY and any(split(one)[0] in behind for one in block.references.values()):
+            if block.group is Group.SUPPLY and any(
+                split(reference)[0] in behind for reference in block.references.values()
+            ):
                 behind.add(block.id)
         return frozenset(self.compiled.node(rail.node) for rail in self.compiled.rails if rail.block in behind)
 

@@ -343,7 +343,7 @@ class Sketch:
         """The tube of a position, its grid to the left; several side by side are one symbol with their number."""
         first = sections[0]
         kind = self.kinds.get(first, "triode")
-        envelopes = list(dict.fromkeys(one.partition(".")[0] for one in sections))
+        envelopes = list(dict.fromkeys(section.partition(".")[0] for section in sections))
         text = self.types[first] + (f" ×{len(sections)}" if len(sections) > 1 else "")
         self.mark(
             "",

@@ -105,7 +105,7 @@ def completed(bodies: Sequence[Body], design: Design, layout: Layout) -> Layout:
     """The layout with a place for every body that has none yet, the others staying where they are; without those that
     the design no longer has."""
     keys = {body.key for body in bodies}
-    there = [one for one in layout.placed if one.body in keys]
+    there = [placed_body for placed_body in layout.placed if placed_body.body in keys]
     layout = layout.model_copy(update={"placed": tuple(there)})
     if len(there) == len(keys):
         return layout

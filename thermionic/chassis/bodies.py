@@ -25,8 +25,8 @@ def bodies(amplifier: SolvedAmplifier, layout: Layout) -> tuple[Body, ...]:
     """Every body of a design, and what the layout adds, with the sizes that the layout knows better. Where things are
     is nothing to them, so a drag finds them as they were."""
     built = tuple(sorted(
-        (one.body, *(str(getattr(one, name)) for name in _BUILT)) for one in layout.placed
-        if any(getattr(one, name) for name in _BUILT)
+        (placed_body.body, *(str(getattr(placed_body, name)) for name in _BUILT)) for placed_body in layout.placed
+        if any(getattr(placed_body, name) for name in _BUILT)
     ))  # fmt: skip
     sizes = tuple(sorted((key, one.model_dump_json()) for key, one in layout.sizes.items()))
     key = (bodies, built, sizes, layout.fittings)

@@ -72,7 +72,7 @@ def panel(kind: str, gangs: int = 1) -> Sizes:
         for name, (u, v) in raw["pins"].items():
             depth = min(0.8 * deep, 0.012) + number * gang
             pins[f"{name} {number + 1}" if gangs > 1 else name] = (MM * u, MM * v, -depth)
-    openings = tuple(_opening(one) for one in raw["holes"])
+    openings = tuple(_opening(hole) for hole in raw["holes"])
     return Sizes(
         max(across, MM * raw["outside"][0]), max(along, MM * raw["outside"][1]), out, deep + gang * (gangs - 1),
         openings, pins, raw["kg"], False, raw["source"], raw["unsure"],
@@ -137,7 +137,7 @@ def lamination(va: float) -> float:
     """The length of the lamination that so many volt-amperes want, m: see the data."""
     wanted = 66.0 * (max(va, 0.1) / 25.0) ** (1 / 3.6)
     lengths = _data()["laminations"]["lengths"]
-    return MM * float(next((one for one in lengths if one >= 0.97 * wanted), lengths[-1]))
+    return MM * float(next((length for length in lengths if length >= 0.97 * wanted), lengths[-1]))
 
 
 def iron(va: float, mount: Mount, pins: tuple[str, ...]) -> Sizes:
@@ -261,6 +261,6 @@ def resized(sizes: Sizes, across: float, along: float, above: float, below: floa
     p, q = across / sizes.across, along / sizes.along
     return replace(
         sizes, across=across, along=along, above=above, below=below, source=source, unsure=False,
-        openings=tuple(replace(one, at=(p * one.at[0], q * one.at[1])) for one in sizes.openings),
+        openings=tuple(replace(opening, at=(p * opening.at[0], q * opening.at[1])) for opening in sizes.openings),
         pins={name: (p * at[0], q * at[1], at[2]) for name, at in (sizes.pins or {}).items()},
     )  # fmt: skip

@@ -53,7 +53,7 @@ class _Causes:
             causes += self._capacitive(channel, pushed)
             causes += [*self._earth(channel), *elsewhere]
             causes = [cause for cause in causes if cause.volt > 1e-10]
-            causes.sort(key=lambda one: -one.volt)
+            causes.sort(key=lambda cause: -cause.volt)
             found.append(LayoutHum(humming.reference, tuple(causes), channel, humming.layout.measured_volt))
         return found
 
@@ -130,7 +130,9 @@ class _Causes:
     def _in_core(self, part: str, block: str) -> ComplexArray:
         """The EMF in a signal transformer's primary for 1 T along its coil, V: a core that its full power at its
         lowest frequency takes to ``_CORE_TESLA`` has so many turns times area."""
-        use = next((one for one in self.amplifier.compiled.transformers if one.block == block), None)
+        use = next(
+            (transformer for transformer in self.amplifier.compiled.transformers if transformer.block == block), None
+        )
         rating = use.core if use else None
         ohm = (use.primary_ohm if use else 0.0) or 5000.0
         watt, low = (rating.watt, rating.hertz) if rating else (10.0, 40.0)
@@ -172,7 +174,9 @@ class _Causes:
         whole = parts.sum(axis=0)
         place = int(np.argmax([rms(part) for part in parts])) if len(parts) else 0
         hertz = float(self.hertz[int(np.argmax(np.abs(whole)))])
-        terminal = next((one for one in self.laid.wiring.earths if one.key == self.laid.earth.nodes[place]), None)
+        terminal = next(
+            (earth for earth in self.laid.wiring.earths if earth.key == self.laid.earth.nodes[place]), None
+        )
         path = f"the earth of {terminal.body.title}" if terminal else "earth"
         key = terminal.body.key if terminal else "earth"
         return [Cause("Returns in the earth wiring", "earth", "earth", path, key, rms(whole), hertz, EARTH_UNSURE)]
@@ -194,7 +198,7 @@ class _Causes:
             found.append(Cause(title, "rails", "supply", path, "rails", known.hum_volt, known.hum_hertz, 1.2))
         leaks = heater_hum(self.amplifier)
         if leaks:
-            volt = float(np.sqrt(sum(one.volt**2 for one in leaks)))
+            volt = float(np.sqrt(sum(leak.volt**2 for leak in leaks)))
             part = leaks[0].part
             found.append(
                 Cause("Leakage from heaters to cathodes", "leak", "leakage", part, part, volt, mains, LEAK_UNSURE)

@@ -90,7 +90,7 @@ def coupled(humming: Humming, pairs: Sequence[PairSource]) -> list[Push]:
 def _twist(others: int, drivers: Sequence[Driver]) -> Twist:
     """The twist of the pieces of so many others and, behind them, of every pair's legs."""
     mates, shares, first = [np.arange(others)], [np.ones(others)], others
-    for number, driver in enumerate(one for one in drivers if one.leg is not None):
+    for number, driver in enumerate(driver for driver in drivers if driver.leg is not None):
         assert driver.leg is not None
         assert driver.share is not None
         count = len(driver.leg.wire)

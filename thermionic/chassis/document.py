@@ -176,9 +176,9 @@ class Layout(Model):
     @model_validator(mode="after")
     def _once(self) -> Layout:
         for what, keys in (
-            ("placed", [one.body for one in self.placed]),
-            ("a fitting", [one.key for one in self.fittings]),
-            ("chosen as a wire", [one.wire for one in self.wires]),
+            ("placed", [placed_body.body for placed_body in self.placed]),
+            ("a fitting", [fitting.key for fitting in self.fittings]),
+            ("chosen as a wire", [wire.wire for wire in self.wires]),
         ):
             twice = next((key for key in keys if keys.count(key) > 1), None)
             if twice is not None:
@@ -187,11 +187,11 @@ class Layout(Model):
 
     def of(self, body: str) -> Placed | None:
         """Where a body is; None for one that is not placed."""
-        return next((one for one in self.placed if one.body == body), None)
+        return next((placed_body for placed_body in self.placed if placed_body.body == body), None)
 
     def with_placed(self, *changed: Placed) -> Layout:
         """The same with bodies placed, or placed elsewhere."""
-        by_key = {one.body: one for one in self.placed} | {one.body: one for one in changed}
+        by_key = {placed_body.body: placed_body for placed_body in self.placed} | {one.body: one for one in changed}
         return self.model_copy(update={"placed": tuple(by_key.values())})
 
     def choice(self, wire: str) -> WireChoice:

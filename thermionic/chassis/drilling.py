@@ -59,8 +59,10 @@ def holes(bodies: Sequence[Body], layout: Layout) -> tuple[DrilledHole, ...]:
                 body.title, opening.tool, opening.keyway,
             ))  # fmt: skip
     found += [
-        DrilledHole(one.face, one.u, one.v, one.diameter, one.width, one.height, 0.0, "there already", "", "", True)
-        for one in layout.holes
+        DrilledHole(
+            hole.face, hole.u, hole.v, hole.diameter, hole.width, hole.height, 0.0, "there already", "", "", True
+        )
+        for hole in layout.holes
     ]
     return tuple(sorted(found, key=lambda one: (FACES.index(one.face), round(one.v, 4), one.u)))
 

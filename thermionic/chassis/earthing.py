@@ -155,8 +155,8 @@ class _Earths:
         self.wiring, self.layout, self.order = wiring, layout, order
         self.way = Way(layout)
         terminals = wiring.earths
-        self.bolt = next((one for one in terminals if one.body.nature.earth_bolt), None)
-        self.own = [one for one in terminals if one is not self.bolt]
+        self.bolt = next((terminal for terminal in terminals if terminal.body.nature.earth_bolt), None)
+        self.own = [terminal for terminal in terminals if terminal is not self.bolt]
         self.links: list[Link] = []
         self.sheet: set[str] = set()
         self.spokes: dict[str, Array] = {}
@@ -235,10 +235,10 @@ class _Earths:
 
     def _bus(self, ends: list[Terminal]) -> None:
         assert self.bolt is not None
-        shared = sorted((one for one in ends if _channel(one) == 0), key=self._along)
+        shared = sorted((end for end in ends if _channel(end) == 0), key=self._along)
         first = [one for one in shared if self._along(one) <= 1.0]
         supply = [one for one in shared if self._along(one) > 1.0]
-        channels = [sorted((one for one in ends if _channel(one) == number), key=self._along) for number in (1, 2)]
+        channels = [sorted((end for end in ends if _channel(end) == number), key=self._along) for number in (1, 2)]
         for one, other in itertools.pairwise(supply):
             self._join(one, other)
         for chain in channels:
@@ -261,7 +261,7 @@ class _Earths:
 
     def _screens(self, wires: Sequence[Wire]) -> None:
         """A screen that is earthed at both ends joins the earths that are nearest to them."""
-        both = {one.wire for one in self.layout.wires if one.shielded and one.screen == "both ends"}
+        both = {wire.wire for wire in self.layout.wires if wire.shielded and wire.screen == "both ends"}
         for wire in wires:
             if wire.key not in both:
                 continue
@@ -290,7 +290,7 @@ class _Earths:
 
     def _local(self, ends: list[Terminal]) -> None:
         assert self.bolt is not None
-        hubs = [one for one in ends if one.body.nature.hub] or ends[:1]
+        hubs = [end for end in ends if end.body.nature.hub] or ends[:1]
         for end in ends:
             if end in hubs:
                 self._join(end, self.bolt, bolted=True)
@@ -299,9 +299,12 @@ class _Earths:
             alike = [hub for hub in hubs if _channel(hub) in (0, _channel(end))] or hubs
             hub = min(
                 alike,
-                key=lambda one: (not blocks & set(one.body.blocks), abs(self._along(one) - self._along(end)),
-                                 float(np.abs(one.at - end.at).sum())),
-            )  # fmt: skip
+                key=lambda similar: (
+                    not blocks & set(similar.body.blocks),
+                    abs(self._along(similar) - self._along(end)),
+                    float(np.abs(similar.at - end.at).sum()),
+                ),
+            )
             self._join(end, hub)
 
     def _chassis(self, ends: list[Terminal]) -> None:

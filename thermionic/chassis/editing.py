@@ -43,7 +43,8 @@ def placed_at(layout: Layout, body: Body, **changes: Any) -> tuple[Layout, str]:
             f"{body.title} has lugs 1 to {len(body.pins)}; “{str(changes['earth_lug'])[:20]}” is none."
         )
     changed = changed_layout(
-        layout, placed=[*(one.model_dump() for one in layout.placed if one.body != body.key), raw]
+        layout,
+        placed=[*(placed_body.model_dump() for placed_body in layout.placed if placed_body.body != body.key), raw],
     )
     if raw["turn"] != old.turn:
         return changed, f"{body.title} turned to {raw['turn']:g}°"
@@ -59,15 +60,17 @@ def with_fitting(layout: Layout, kind: str) -> tuple[Layout, str]:
     taken = {fitting.key for fitting in layout.fittings}
     key = next(f"fitting:{kind}:{n}" for n in range(1, 1000) if f"fitting:{kind}:{n}" not in taken)
     fittings = (*layout.fittings, Fitting(key=key))
-    return changed_layout(layout, fittings=[one.model_dump() for one in fittings]), f"{panel_title(kind)} put in"
+    return changed_layout(
+        layout, fittings=[fitting.model_dump() for fitting in fittings]
+    ), f"{panel_title(kind)} put in"
 
 
 def without_fitting(layout: Layout, key: str) -> tuple[Layout, str]:
     """Without one of what was put in. Raises LayoutRefused."""
-    if all(one.key != key for one in layout.fittings):
+    if all(fitting.key != key for fitting in layout.fittings):
         raise LayoutRefused("What the design asks for stays; only feet, vents and the like can be taken out.")
-    kept = tuple(one for one in layout.fittings if one.key != key)
-    placed = tuple(one for one in layout.placed if one.body != key)
+    kept = tuple(fitting for fitting in layout.fittings if fitting.key != key)
+    placed = tuple(placed_body for placed_body in layout.placed if placed_body.body != key)
     return layout.model_copy(update={"fittings": kept, "placed": placed}), "taken out"
 
 
@@ -92,19 +95,19 @@ def lined_up(layout: Layout, keys: Sequence[str], how: str) -> tuple[Layout, str
     placed = [one for key in dict.fromkeys(keys) if (one := layout.of(key)) is not None]
     if how not in LINED_UP:
         raise LayoutRefused(f"Parts are lined up as one of {', '.join(LINED_UP)}.")
-    if len(placed) < 2 or len({one.face for one in placed}) > 1:
+    if len(placed) < 2 or len({placed_body.face for placed_body in placed}) > 1:
         raise LayoutRefused("Choose two or more parts of one face: click the first, and the others with Shift.")
     first = placed[0]
     if how == "in a row":
-        moved = [one.model_copy(update={"v": first.v}) for one in placed]
+        moved = [placed_body.model_copy(update={"v": first.v}) for placed_body in placed]
     elif how == "in a column":
-        moved = [one.model_copy(update={"u": first.u}) for one in placed]
+        moved = [placed_body.model_copy(update={"u": first.u}) for placed_body in placed]
     elif how == "mirrored":
         width = frame(layout.box, first.face).width
         moved = [placed[1].model_copy(update={"u": width - first.u, "v": first.v, "turn": (360 - first.turn) % 360})]
     else:
         name = "u" if how == "evenly across" else "v"
-        ordered = sorted(placed, key=lambda one: float(getattr(one, name)))
+        ordered = sorted(placed, key=lambda placed_body: float(getattr(placed_body, name)))
         low, high = getattr(ordered[0], name), getattr(ordered[-1], name)
         step = (high - low) / (len(ordered) - 1)
         moved = [one.model_copy(update={name: low + place * step}) for place, one in enumerate(ordered)]
@@ -148,9 +151,11 @@ def boxed(layout: Layout, **changes: Any) -> tuple[Layout, str]:
     """Another box. What would be off it moves in to its edge. Raises LayoutRefused."""
     box = changed_layout(layout, box=layout.box.model_dump() | changes).box
     moved = []
-    for one in layout.placed:
-        face = frame(box, one.face)
-        moved.append(one.model_copy(update={"u": min(one.u, face.width), "v": min(one.v, face.height)}))
+    for placed_body in layout.placed:
+        face = frame(box, placed_body.face)
+        moved.append(
+            placed_body.model_copy(update={"u": min(placed_body.u, face.width), "v": min(placed_body.v, face.height)})
+        )
     return layout.model_copy(update={"box": box, "placed": tuple(moved)}), "the box"
 
 

@@ -37,7 +37,7 @@ class Misfit:
 def misfits(bodies: Sequence[Body], layout: Layout) -> tuple[Misfit, ...]:
     """Everything of a layout that does not fit, the worst first."""
     by_key = {body.key: body for body in bodies}
-    here = [(by_key[one.body], one) for one in layout.placed if one.body in by_key]
+    here = [(by_key[placed_body.body], placed_body) for placed_body in layout.placed if placed_body.body in by_key]
     found: list[Misfit] = []
     for body, placed in here:
         found += _on_its_face(body, placed, layout)

@@ -45,7 +45,7 @@ class Humming:
         self.laid, self.layout, self.transfers = laid, laid.layout, laid.transfers
         self.amplifier = laid.amplifier
         self.box = laid.layout.box
-        self.placed = {one.body: one for one in laid.layout.placed}
+        self.placed = {placed_body.body: placed_body for placed_body in laid.layout.placed}
         self._half = np.array([0.0, 0.0, self.box.sheet / 2])
         self.sources = Sources(self.amplifier, self.transfers)
         self.hertz = self.transfers.hertz
@@ -108,7 +108,7 @@ class Humming:
             beyond = _beyond([self.wires[number] for number in numbers])
             for number, terminals in zip(numbers, beyond, strict=True):
                 found[number] = sum(
-                    (self._weight(one, channel) for one in terminals), np.zeros(HARMONICS, dtype=complex)
+                    (self._weight(terminal, channel) for terminal in terminals), np.zeros(HARMONICS, dtype=complex)
                 )
         _, by_emf = self.laid.earth.adjoint(self.hertz, self.earth_weights(channel))
         found[len(self.wires) :] = self.laid.earth.carried.T @ by_emf
@@ -241,9 +241,11 @@ class Humming:
         ways = [(frame.key, self.sources.leak("")) for frame in wiring.frames]
         for frame in wiring.frames:
             for winding in (*frame.body.blocks, "heater"):
-                earthed = next((one.key for one in wiring.earths if one.pin.name == f"{winding} {REFERENCE}"), None)
+                earthed = next(
+                    (earth.key for earth in wiring.earths if earth.pin.name == f"{winding} {REFERENCE}"), None
+                )
                 earthed = earthed or next(
-                    (one.key for one in wiring.earths for attached in one.pin.attached
+                    (earth.key for earth in wiring.earths for attached in earth.pin.attached
                      if block_of(self.amplifier.netlist[attached.part]) == winding), None
                 )  # fmt: skip
                 if earthed is not None:

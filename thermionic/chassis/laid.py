@@ -50,7 +50,7 @@ class Laid:
     def hum(self) -> LayoutHum:
         """The hum of the worse channel. Raises Unbalanced."""
         self.humming.check_earth()
-        return max(hums(self.humming), key=lambda one: one.volt)
+        return max(hums(self.humming), key=lambda hum: hum.volt)
 
 
 def lay(amplifier: SolvedAmplifier, layout: Layout) -> Laid:

@@ -56,7 +56,7 @@ def changes(laid: Laid, report: Callable[[float, str], None] = lambda part, said
     """The changes that lessen the hum, the best first, each computed; none that cannot be built where the layout
     could."""
     layout = laid.layout
-    wrong = sum(one.impossible for one in misfits(laid.bodies, layout))
+    wrong = sum(misfit.impossible for misfit in misfits(laid.bodies, layout))
     candidates = list(_candidates(laid))
     found: list[Change] = []
     for number, (words, what) in enumerate(candidates):
@@ -66,7 +66,7 @@ def changes(laid: Laid, report: Callable[[float, str], None] = lambda part, said
         except LayoutRefused:
             continue
         again = bodies(laid.amplifier, after)
-        if sum(one.impossible for one in misfits(again, after)) > wrong:
+        if sum(misfit.impossible for misfit in misfits(again, after)) > wrong:
             continue
         hum = lay(laid.amplifier, after).hum
         if laid.hum.below(hum.volt) - laid.hum.below(laid.hum.volt) > _WORTH or (

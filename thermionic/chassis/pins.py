@@ -21,7 +21,7 @@ def section_pins(type_: TubeType, letter: str) -> dict[str, str]:
     """The pin, by its number as text, of each electrode of a section: anode, grid, cathode, screen; of a rectifier
     anode1, anode2, cathode. An electrode whose pin is not known has none invented: it is called by its own name."""
     unit = type_.section(letter)
-    first = next(one for one in type_.section_letters if type_.section(one) is unit)
+    first = next(section_letter for section_letter in type_.section_letters if type_.section(section_letter) is unit)
     number = ord(letter) - ord(first) + 1
     wanted = ("anode1", "anode2", "cathode") if unit.kind == "rectifier" else ("anode", "grid", "cathode", "screen")
     found: dict[str, str] = {}

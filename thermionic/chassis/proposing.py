@@ -58,7 +58,7 @@ def cost(laid: Laid, clashes: float | None = None) -> float:
 
 
 def _clashing(bodies: Sequence[Body], layout: Layout) -> float:
-    return sum(_CLASH * (one.impossible or 0.1) + 200 * one.by for one in misfits(bodies, layout))
+    return sum(_CLASH * (misfit.impossible or 0.1) + 200 * misfit.by for misfit in misfits(bodies, layout))
 
 
 def _howling(laid: Laid) -> float:
@@ -93,7 +93,7 @@ def proposed(
         report(0.02 + 0.05 * number, f"Beginning from {school}")
         laid = _calmed(lay(amplifier, arranged(found, amplifier.design, layout, school)))
         starts.append((cost(laid) + _howling(laid), school, laid))
-    least, school, best = min(starts, key=lambda one: one[0])
+    least, school, best = min(starts, key=lambda start: start[0])
     tried, first, clashes = len(starts), least, _clashing(best.bodies, best.layout)
     movable = [body for body in found if not ((old := layout.of(body.key)) and old.pinned)]
     while movable and (spent := time.monotonic() - begun) < seconds:

@@ -49,7 +49,7 @@ def _not_too_many(count: int) -> None:
 def _hole(face: Face, u: float, v: float, diameter: float | None = None, width: float | None = None,
           height: float | None = None) -> Hole:  # fmt: skip
     sizes = [one for one in (diameter, width, height) if one is not None]
-    if not all(0.3 <= one <= 400 for one in sizes):
+    if not all(0.3 <= size <= 400 for size in sizes):
         raise LayoutRefused(f"A hole of {min(sizes):g} mm cannot be; from 0.3 to 400 mm is read.")
     scaled = [None if one is None else one * MM for one in (diameter, width, height)]
     try:
@@ -77,7 +77,7 @@ def _from_dxf(content: bytes, face: Face) -> list[Hole]:
             boxes.append(points)
     _not_too_many(len(boxes))
     spans = [_span(points) for points in boxes]
-    whole = max(spans, key=lambda one: (one[2] - one[0]) * (one[3] - one[1]), default=None)
+    whole = max(spans, key=lambda span: (span[2] - span[0]) * (span[3] - span[1]), default=None)
     left, low = (whole[0], whole[1]) if whole else (0.0, 0.0)
     found = [
         _hole(face, circle.dxf.center.x - left, circle.dxf.center.y - low, 2 * circle.dxf.radius)
@@ -129,7 +129,7 @@ def _from_svg(content: bytes, face: Face) -> list[Hole]:
             numbers = [float(n) for n in _NUMBER.findall(one.get("points", ""))]
             if len(numbers) >= 6:
                 rects.append(_span(list(zip(numbers[::2], numbers[1::2], strict=False))))
-    outer = max(rects, key=lambda one: (one[2] - one[0]) * (one[3] - one[1]), default=None)
+    outer = max(rects, key=lambda rect: (rect[2] - rect[0]) * (rect[3] - rect[1]), default=None)
     for rect in rects:
         if rect is not outer:
             x0, y0, x1, y1 = (scale * one for one in rect)

@@ -98,7 +98,9 @@ class Sources:
         return self._heater(pair)
 
     def _heater(self, pair: Pair) -> PairSource:
-        feed = next((one for one in self.compiled.said(HeaterFeed) if one.block == pair.of), None)
+        feed = next(
+            (heater_feed for heater_feed in self.compiled.said(HeaterFeed) if heater_feed.block == pair.of), None
+        )
         amperes = np.zeros(HARMONICS, dtype=complex)
         volts = np.zeros((2, HARMONICS), dtype=complex)
         design = self.amplifier.design
@@ -112,7 +114,7 @@ class Sources:
             first = design.tube_of(pair.behind[0].envelope).heater if pair.behind else None
             volt = first.volts if first else volt
         else:
-            string = next(one for one in self._strings if one.feed is feed)
+            string = next(string for string in self._strings if string.feed is feed)
             volt, off = string.volt, OFF[feed.reference]
             chains: dict[int, list[HeaterUse]] = {}
             for heated in string.heated:
@@ -198,7 +200,7 @@ class Sources:
 
     def iron(self, body: Body, layout: Layout) -> IronSource | None:
         """The stray moment of a transformer or choke; None for a body that is neither."""
-        measured = next((one for one in layout.strays if one.body == body.key), None)
+        measured = next((stray for stray in layout.strays if stray.body == body.key), None)
         moment = np.zeros(HARMONICS, dtype=complex)
         if body.nature.mains_iron:
             share = STRAY_SHARE[body.mount or "upright"]

@@ -94,8 +94,8 @@ def warmth(laid: Laid) -> Warmth:
             sinks = [1.0 / _kelvin(one) for one in cooled.get(body.key, ())]
             kelvin = _kelvin(body) if body.nature.sink else 1.0 / (1.0 / STRIP_KELVIN + sum(sinks))
             others.append(WarmBody(body, air + body.watt * kelvin, None))
-    capacitors.sort(key=lambda one: -one.celsius)
-    others.sort(key=lambda one: -one.celsius)
+    capacitors.sort(key=lambda capacitor: -capacitor.celsius)
+    others.sort(key=lambda other: -other.celsius)
     return Warmth(
         sum(body.watt for body in here), inside, air, float(vents), wanted_vents(inside, layout), tuple(capacitors),
         tuple(others), tuple(_gaps(here, layout)),
@@ -116,7 +116,7 @@ def _cooled(here: list[Body], layout: Layout) -> dict[str, list[Body]]:
     for body in here:
         if body.nature.sink and not body.pins and strips:
             at = _middle(body, layout)
-            near = min(strips, key=lambda one: float(np.linalg.norm(_middle(one, layout) - at)))
+            near = min(strips, key=lambda strip: float(np.linalg.norm(_middle(strip, layout) - at)))
             found[near.key].append(body)
     return found
 

@@ -123,7 +123,7 @@ def length_of(points: Array) -> float:
 
 def wired(amplifier: SolvedAmplifier, bodies: Sequence[Body], layout: Layout) -> Wiring:
     """The wires of a layout; what is not placed has none."""
-    placed = {one.body: one for one in layout.placed}
+    placed = {placed_body.body: placed_body for placed_body in layout.placed}
     here = [body for body in bodies if body.key in placed]
 
     def named(body: Body, pin: Pin) -> Terminal:
@@ -162,7 +162,7 @@ def tree(terminals: Sequence[Terminal]) -> list[tuple[Terminal, Terminal]]:
     """The joints of a net, by least length (by x, y and z together, as wires go)."""
     if len(terminals) < 2:
         return []
-    at = np.array([one.at for one in terminals])
+    at = np.array([terminal.at for terminal in terminals])
     apart = np.abs(at[:, None] - at[None]).sum(axis=2)
     # A zero would be no joint to scipy: terminals at one place are a nanometre apart.
     joints = minimum_spanning_tree(apart + 1e-9).tocoo()
@@ -206,7 +206,7 @@ class Way:
 
     def __init__(self, layout: Layout) -> None:
         self.layout, self.box = layout, layout.box
-        self._choices = {one.wire: one for one in layout.wires}
+        self._choices = {wire.wire: wire for wire in layout.wires}
 
     def wire(self, kind: Kind, net: Net, one: Terminal, other: Terminal) -> Wire:
         """A wire between two terminals, as the layout's choices have it."""

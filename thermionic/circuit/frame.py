@@ -54,7 +54,10 @@ class Frame:
         self._places = np.empty((len(pieces) + 1, 3), dtype=np.int64)
         self.conductance, self.storage, excited = np.zeros((size, size)), np.zeros((size, size)), np.zeros((3, size))
         laws, at = np.empty(len(self.plugged), dtype=np.int64), np.empty((len(self.plugged), 5), dtype=np.int64)
-        codes, values = np.concatenate([one.code for one in pieces]), np.concatenate([one.values for one in pieces])
+        codes, values = (
+            np.concatenate([piece.code for piece in pieces]),
+            np.concatenate([piece.values for piece in pieces]),
+        )
         sums = Sums(self.conductance, self.storage, excited)
         numbering = Numbering(self.senses, self.drives, self._unknowns, self._places, laws, at)
         assemble(Given(codes, values, ends), len(self.nodes), leak, sums, numbering)

@@ -55,8 +55,10 @@ class NoiseResult:
     def by_part(self, low: float = 20.0, high: float = 20e3, weighting: str = "flat") -> dict[str, float]:
         """Each part's share of the output noise, V rms, the largest first."""
         total: dict[str, float] = {}
-        for one in self.contributions:
-            total[one.part] = total.get(one.part, 0.0) + self._rms(one.density, weighting, low, high) ** 2
+        for contribution in self.contributions:
+            total[contribution.part] = (
+                total.get(contribution.part, 0.0) + self._rms(contribution.density, weighting, low, high) ** 2
+            )
         return {name: float(np.sqrt(power)) for name, power in sorted(total.items(), key=lambda item: -item[1])}
 
     def _rms(self, density: Array, weighting: str, low: float, high: float) -> float:
@@ -118,5 +120,9 @@ def noise(at: OperatingPoint, node: str, source: str, hertz: Array) -> NoiseResu
                 if density.any():
                     contributions.append(Contribution(place.part.name, one.kind, density))
         gain = np.abs(SmallSignal(at).from_source(source, hertz)[:, system.node(node)])
-        total = np.sum([one.density for one in contributions], axis=0) if contributions else np.zeros(len(hertz))
+        total = (
+            np.sum([contribution.density for contribution in contributions], axis=0)
+            if contributions
+            else np.zeros(len(hertz))
+        )
     return NoiseResult(hertz, total, gain, tuple(contributions))

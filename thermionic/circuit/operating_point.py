@@ -108,7 +108,11 @@ def operating_point(system: System, start: Array | None = None) -> OperatingPoin
             v = x @ system.S
             # Only one device changes its state at a time: a string of gas tubes strikes one after the other.
             changed = next(
-                (one for one in system.with_states if one.part.device.after(v[one.ports]) is not one.part.device),
+                (
+                    with_state
+                    for with_state in system.with_states
+                    if with_state.part.device.after(v[with_state.ports]) is not with_state.part.device
+                ),
                 None,
             )
             if changed is None:

@@ -141,7 +141,7 @@ class _Envelope:
             np.array(means_out),
             np.array(peaks),
             {name: np.array([one[name] for one in rms]) for name in names},
-            {name: np.array([one[name] for one in ohms]) for name in names},
+            {name: np.array([ohm[name] for ohm in ohms]) for name in names},
             self.blown,
         )
 

@@ -58,7 +58,7 @@ class System:
             raise NetlistRefused(f"{netlist.title} has no parts.")
         self.netlist = netlist
         pieces = [part.device.pieces for part in netlist.parts]
-        lengths: set[int] = set().union(*[one.variants for one in pieces if one.variants])
+        lengths: set[int] = set().union(*[piece.variants for piece in pieces if piece.variants])
         if len(lengths) > 1:
             raise NetlistRefused(f"{netlist.title} has arrays of {sorted(lengths)} variants; all must agree.")
         self.variants: int | None = lengths.pop() if lengths else None

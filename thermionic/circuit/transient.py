@@ -100,7 +100,7 @@ class _Waves:
                 still = float(device.excitation().dc[2])
                 moving.append(((still, *device.wave().numbers()), (-1, place.unknowns[2])))
         return cls(
-            np.array([one for numbers, _ in moving for one in numbers], dtype=float),
+            np.array([number for numbers, _ in moving for number in numbers], dtype=float),
             np.cumsum([0, *(len(numbers) for numbers, _ in moving)]),
             np.array([places for _, places in moving], dtype=int).reshape(-1, 2),
         )

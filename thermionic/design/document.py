@@ -156,7 +156,7 @@ class Design(Model):
         if self.channels == 1 or self.envelope(envelope_id).split == "channels":
             return True
         return any(
-            block.scope == "shared" and any(one.partition(".")[0] == envelope_id for one in block.sections)
+            block.scope == "shared" and any(section.partition(".")[0] == envelope_id for section in block.sections)
             for block in self.blocks
         )
 

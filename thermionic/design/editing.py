@@ -87,8 +87,12 @@ def fields_at(design: Design, path: str) -> list[Field]:
         found.append(_field(at))
         if _are_sections(at):
             envelopes += [section.partition(".")[0] for section in at.value or ()]
-    paths = [f"envelopes/{one}/{name}" for one in dict.fromkeys(envelopes) for name in _of_envelope(design, one)]
-    return [*(_field(find(design, one)) for one in paths), *found]
+    paths = [
+        f"envelopes/{envelope}/{name}"
+        for envelope in dict.fromkeys(envelopes)
+        for name in _of_envelope(design, envelope)
+    ]
+    return [*(_field(find(design, path)) for path in paths), *found]
 
 
 def _is_needed(found: Found) -> bool:
@@ -124,7 +128,8 @@ def _quantity_of_field(owner: type[BaseModel], name: str) -> Quantity | None:
 def _is_part(found: Found) -> bool:
     """Whether a field holds a part of several values, there or not."""
     return found.info is not None and any(
-        isinstance(one, type) and issubclass(one, BaseModel) for one in _annotations(found.info.annotation)
+        isinstance(annotation, type) and issubclass(annotation, BaseModel)
+        for annotation in _annotations(found.info.annotation)
     )
 
 
@@ -163,7 +168,7 @@ def _read(found: Found, old: Field, typed: str | float) -> Any:
                 raise ValueRefused(f"“{text[:40]}” is neither yes nor no.")
             return text.lower() in ("yes", "true")
         if isinstance(old.value, tuple):
-            return [one.strip() for one in text.split(",") if one.strip()]
+            return [word.strip() for word in text.split(",") if word.strip()]
         if int in kinds:
             try:
                 return int(text)

@@ -48,7 +48,7 @@ class FigureOf:
                 if text not in self.choices:
                     raise ValueRefused(f"one of {', '.join(self.choices)}.")
                 return text
-            ohms = [parse(one, Quantity.RESISTANCE) for one in text.replace(";", ",").split(",") if one.strip()]
+            ohms = [parse(word, Quantity.RESISTANCE) for word in text.replace(";", ",").split(",") if word.strip()]
             if not 1 <= len(ohms) <= _MOST_TAPS or min(ohms) < 0.1 or max(ohms) > 9999:
                 raise ValueRefused(f"1 to {_MOST_TAPS} loads of 0.1 to 9999 Ω, such as 4, 8, 16.")
             return ", ".join(f"{ohm:.3f}".rstrip("0").rstrip(".") for ohm in sorted(set(ohms)))
@@ -122,7 +122,7 @@ class Piece:
 
     def number(self, name: str) -> float | None:
         """A figure of it, None where it is not known."""
-        quantity = next((one.quantity for one in FIGURES[self.kind] if one.name == name), None)
+        quantity = next((figure.quantity for figure in FIGURES[self.kind] if figure.name == name), None)
         return parse(self.figures[name], quantity) if quantity and name in self.figures else None
 
 
@@ -150,7 +150,7 @@ def put_in(design: Design, path: str, piece: Piece) -> Design:
         raise ValueRefused(
             f"{piece.name} is single-ended, without a centre tap; {design.name} is push-pull there and needs one."
         )
-    known = [one for one in FIGURES[piece.kind] if one.into and one.name in piece.figures]
+    known = [figure for figure in FIGURES[piece.kind] if figure.into and figure.name in piece.figures]
     core = f"{path}/core"
     if core in optional_parts(design):
         design = fit_part(design, core, any(one.into.startswith("core/") for one in known))
@@ -166,7 +166,7 @@ def with_taps(design: Design, path: str, text: str) -> Design:
     """The design with an output transformer's taps for the loads named; what hangs on a tap that is gone hangs on the
     nearest. The copper up to a tap that is new follows its turns, which go as the root of the load."""
     raw = dump(design)
-    block: dict[str, Any] = next(one for one in raw["blocks"] if f"blocks/{one['id']}" == path)
+    block: dict[str, Any] = next(block for block in raw["blocks"] if f"blocks/{block['id']}" == path)
     old = {float(tap["id"]): tap for tap in block["taps"]}
     new = []
     for name in text.split(", "):

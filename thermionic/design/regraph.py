@@ -53,17 +53,17 @@ def remove(design: Design, block_id: str, *, along: bool = False) -> Design:
             f"Without {block_id} this would hang on nothing: {words}. Take that out too, or rewire it first."
         )
     gone = {block_id}
-    raw["blocks"] = [one for one in raw["blocks"] if one["id"] != block_id]
+    raw["blocks"] = [block for block in raw["blocks"] if block["id"] != block_id]
     for other, name in dangling:
         if type(other).model_fields[name].is_required():
             gone.add(other.id)
-            raw["blocks"] = [one for one in raw["blocks"] if one["id"] != other.id]
+            raw["blocks"] = [block for block in raw["blocks"] if block["id"] != other.id]
         else:
-            next(one for one in raw["blocks"] if one["id"] == other.id).pop(name, None)
+            next(block for block in raw["blocks"] if block["id"] == other.id).pop(name, None)
     left = {
-        f"{one['id']}: {value}"
-        for one in raw["blocks"]
-        for value in one.values()
+        f"{block['id']}: {value}"
+        for block in raw["blocks"]
+        for value in block.values()
         if isinstance(value, str) and "." in value and value.partition(".")[0] in gone
     }
     if left:
@@ -78,7 +78,7 @@ def duplicate(design: Design, block_id: str) -> Design:
     """The same block again, right behind it, with sections of its own."""
     block = design.block(block_id)
     raw = dump(design)
-    copied = dict(next(one for one in raw["blocks"] if one["id"] == block_id))
+    copied = dict(next(block for block in raw["blocks"] if block["id"] == block_id))
     copied["id"] = _free_id(design, block_id)
     taken: list[str] = []
     for name in type(block).section_fields():
@@ -116,14 +116,14 @@ def move(design: Design, block_id: str, *, later: bool) -> Design:
     if not out:
         raise DesignRefused(f"{block_id} is where the signal ends.")
     raw = dump(design)
-    by_id = {one["id"]: one for one in raw["blocks"]}
+    by_id = {block["id"]: block for block in raw["blocks"]}
     old = getattr(block, name)
     for other, field, reference in consumers(design, block_id):
         if field == _main(type(other)) and split(reference)[1] == out:
             by_id[other.id][field] = old
     by_id[block_id][name] = getattr(before, over)
     by_id[before.id][over] = f"{block_id}.{out}"
-    order = [one["id"] for one in raw["blocks"]]
+    order = [block["id"] for block in raw["blocks"]]
     a, b = order.index(before.id), order.index(block_id)
     raw["blocks"].insert(a, raw["blocks"].pop(b))
     return validate(raw)
@@ -142,8 +142,8 @@ def push_pull(design: Design, output_id: str, splitter: str = "cathodyne") -> De
         raise DesignRefused(f"{output_id} is no single-ended output stage with a transformer of its own behind it.")
     stage, raw = design.block(output_id), dump(design)
     _swapped(design, raw, output_id, "common-cathode-pair")
-    pair = next(one for one in raw["blocks"] if one["id"] == output_id)
-    kinds = {one["id"]: one["type"] for one in raw["envelopes"]}
+    pair = next(block for block in raw["blocks"] if block["id"] == output_id)
+    kinds = {envelope["id"]: envelope["type"] for envelope in raw["envelopes"]}
     types = [kinds[section.partition(".")[0]] for section in pair["tubes"]]
     pair["tubes_b"] = sections.allot(design, raw, types)
     if "cathode_resistor" in pair and "bias" not in pair:
@@ -154,7 +154,7 @@ def push_pull(design: Design, output_id: str, splitter: str = "cathodyne") -> De
             "rating_watt": 2 * old.get("rating_watt", 0.5),
         }
         pair["shared_cathode"] = True
-    iron = next(one for one in raw["blocks"] if one["id"] == transformer.id)
+    iron = next(block for block in raw["blocks"] if block["id"] == transformer.id)
     # The primary's inductance and copper are of twice the turns; the taps keep the loads they are called by.
     iron |= {"push_pull": True, "primary_ohm": 1.6 * iron["primary_ohm"], "primary_henry": 2 * iron["primary_henry"]}
     block = _new(design, raw, _kind(splitter), stage)
@@ -232,7 +232,7 @@ def _divert(raw: dict[str, Any], design: Design, reference: str, to: str, only: 
     for other, field, taken in consumers(design, split(reference)[0]):
         # A signal goes through whatever is put in, and if that does not fit it is said; a winding does not.
         if taken == reference and field == _main(type(other)) and only in ("", other.id) and flow is not Flow.WINDING:
-            next(one for one in raw["blocks"] if one["id"] == other.id)[field] = to
+            next(block for block in raw["blocks"] if block["id"] == other.id)[field] = to
 
 
 def _release(design: Design, raw: dict[str, Any], block: Block, passed: str) -> list[tuple[Block, str]]:
@@ -242,7 +242,7 @@ def _release(design: Design, raw: dict[str, Any], block: Block, passed: str) -> 
     for other, field, _ in consumers(design, block.id):
         flows = type(other).reference_fields()[field]
         if flow is not None and flow in flows and Flow.PLACE not in flows:
-            next(one for one in raw["blocks"] if one["id"] == other.id)[field] = passed
+            next(block for block in raw["blocks"] if block["id"] == other.id)[field] = passed
         else:
             dangling.append((other, field))
     return dangling

@@ -21,11 +21,11 @@ def allot(design: Design, raw: dict[str, Any], types: list[str], taken: list[str
         wanted = design.tube_type(name)
         section = next(
             (
-                f"{one['id']}.{letter}"
-                for one in raw["envelopes"]
-                if one["type"] == wanted.type and one.get("split") != "channels"
+                f"{envelope['id']}.{letter}"
+                for envelope in raw["envelopes"]
+                if envelope["type"] == wanted.type and envelope.get("split") != "channels"
                 for letter in wanted.section_letters
-                if f"{one['id']}.{letter}" not in used
+                if f"{envelope['id']}.{letter}" not in used
             ),
             None,
         )
@@ -34,7 +34,7 @@ def allot(design: Design, raw: dict[str, Any], types: list[str], taken: list[str
 
 
 def _new_envelope(raw: dict[str, Any], type_name: str) -> str:
-    taken = {one["id"] for one in raw["envelopes"]}
+    taken = {envelope["id"] for envelope in raw["envelopes"]}
     new = next(f"v{number}" for number in range(1, 100) if f"v{number}" not in taken)
     raw["envelopes"].append({"id": new, "type": type_name})
     return f"{new}.a"
@@ -68,7 +68,7 @@ def choices(design: Design, sections: tuple[str, ...]) -> tuple[str, ...]:
 def drop_unused(raw: dict[str, Any]) -> None:
     """Take out envelopes that no position uses."""
     used = {section.partition(".")[0] for section in _used(raw)}
-    raw["envelopes"] = [one for one in raw["envelopes"] if one["id"] in used]
+    raw["envelopes"] = [envelope for envelope in raw["envelopes"] if envelope["id"] in used]
 
 
 def _used(raw: dict[str, Any]) -> set[str]:

@@ -281,13 +281,13 @@ class Table:
     def of(cls, devices: list[Device], ports: list[slice], injects: list[slice]) -> Table:
         """That of devices with their ports and injects there among all."""
         pieces = [device.pieces for device in devices]
-        several = any(one.variants for one in pieces)
+        several = any(piece.variants for piece in pieces)
         flat: list[Value] = []
         places: list[tuple[int, ...]] = []
         for device, one, port, inject in zip(devices, pieces, ports, injects, strict=True):
             places.append((len(flat), port.start, port.stop, inject.start, inject.stop))
             flat += device.numbers() if several else one.numbers.tolist()
-        laws = np.array([one.law for one in pieces], dtype=np.int64)
+        laws = np.array([piece.law for piece in pieces], dtype=np.int64)
         at = np.array(places, dtype=np.int64).reshape(len(devices), 5)
         if not several:
             return cls(laws, at, np.array([flat], dtype=float))

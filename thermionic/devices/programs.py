@@ -278,20 +278,22 @@ def run(program: Any, v: Any, slopes: Any) -> Any:
     quantities, constants, operations = int(program[0]), int(program[1]), int(program[2])
     first = quantities + constants
     registers = np.empty(first + operations)
-    for one in range(quantities):
-        registers[one] = v[one]
+    for number in range(quantities):
+        registers[number] = v[number]
     at = _HEAD + quantities
-    for one in range(constants):
-        registers[quantities + one] = program[at + one]
+    for number in range(constants):
+        registers[quantities + number] = program[at + number]
     at += constants
-    for one in range(operations):
+    for number in range(operations):
         code, x = int(program[at]), registers[int(program[at + 1])]
         if code >= Operation.ABS:
-            registers[first + one] = _one(code, x)
+            registers[first + number] = _one(code, x)
         else:
-            registers[first + one] = _two(code, x, registers[int(program[at + 2])], registers[int(program[at + 3])])
+            registers[first + number] = _two(
+                code, x, registers[int(program[at + 2])], registers[int(program[at + 3])]
+            )
         at += 4
-    for one in range(quantities):
-        slope = registers[int(program[_HEAD + one])]
-        slopes[one] = slope if math.isfinite(slope) else 0.0
+    for number in range(quantities):
+        slope = registers[int(program[_HEAD + number])]
+        slopes[number] = slope if math.isfinite(slope) else 0.0
     return registers[int(program[3])]

@@ -40,7 +40,7 @@ def faults(laid: Laid) -> tuple[EarthFault, ...]:
 
 def tried(laid: Laid, key: str) -> tuple[EarthFault, Laid, Returns] | None:
     """One fault by its key, with the layout that has it and its earth wiring solved; None for no such fault."""
-    fault = next((one for one in faults(laid) if one.key == key), None)
+    fault = next((fault for fault in faults(laid) if fault.key == key), None)
     if fault is None:
         return None
     wrong = laid.with_earth(fault.network)
@@ -49,7 +49,7 @@ def tried(laid: Laid, key: str) -> tuple[EarthFault, Laid, Returns] | None:
 
 def _faults(laid: Laid) -> Iterator[EarthFault]:
     earth = laid.earth
-    terminals = {one.key: one for one in laid.wiring.earths}
+    terminals = {earth.key: earth for earth in laid.wiring.earths}
     bolt = earth.reference
 
     def named(link: Link) -> str:
@@ -83,9 +83,9 @@ def _faults(laid: Laid) -> Iterator[EarthFault]:
             network = earth.with_links([*earth.links, own], {own.key: _behind(laid, terminal, bolt)})
             words = f"The source at {terminal.body.title} has a protective earth of its own"
             yield _fault(f"source:{terminal.key}", words, earth, network, (terminal.key, bolt), terminals)
-    cans = [one for one in laid.wiring.earths if one.body.nature.can]
+    cans = [earth for earth in laid.wiring.earths if earth.body.nature.can]
     if cans and laid.layout.earthing.school != "chassis":
-        last = max(cans, key=lambda one: float(np.abs(one.at - terminals[bolt].at).sum()))
+        last = max(cans, key=lambda can: float(np.abs(can.at - terminals[bolt].at).sum()))
         second = Link(f"second: {last.key}", (last.key, bolt), 2 * BOLT_OHM, 1e-7)
         network = earth.with_links([*earth.links, second], {second.key: _over_sheet(laid, last, bolt)})
         words = f"A second connection to the chassis, at {last.body.title}"
@@ -94,14 +94,14 @@ def _faults(laid: Laid) -> Iterator[EarthFault]:
 
 def _over_sheet(laid: Laid, terminal: Terminal, bolt: str) -> Array:
     """Straight along the sheet from where a terminal touches it to the bolt."""
-    there = next(one.at for one in laid.wiring.earths if one.key == bolt)
+    there = next(earth.at for earth in laid.wiring.earths if earth.key == bolt)
     under = -laid.layout.box.sheet
     return np.array([[terminal.at[0], terminal.at[1], under], [there[0], there[1], under]])
 
 
 def _behind(laid: Laid, terminal: Terminal, bolt: str) -> Array:
     """From a jack out behind the box, along it and back to the bolt."""
-    there = next(one.at for one in laid.wiring.earths if one.key == bolt)
+    there = next(earth.at for earth in laid.wiring.earths if earth.key == bolt)
     out = laid.layout.box.depth + _BEHIND
     places = [(terminal.at[0], terminal.at[1]), (terminal.at[0], out), (there[0] + 0.1, out), (there[0], there[1])]
     return np.array([[x, y, terminal.at[2]] for x, y in places])

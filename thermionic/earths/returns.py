@@ -111,7 +111,7 @@ def _of_channel(laid: Laid, humming: Humming, channel: int) -> Returns:
     induced = earth.volts(hertz, 0 * amperes, emf)
     through = earth.through(hertz, volts + induced, emf)
     weights = humming.earth_weights(channel)
-    terminals = {one.key: one for one in laid.wiring.earths}
+    terminals = {earth.key: earth for earth in laid.wiring.earths}
     pulses = _pulse_links(earth, humming, through)
     return Returns(
         tuple(_node(key, terminals, volts[row], amperes[row]) for row, key in enumerate(earth.nodes)),
@@ -207,7 +207,7 @@ def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexA
 
     graph: networkx.Graph[str] = networkx.Graph()
     sheet: networkx.Graph[str] = networkx.Graph()
-    terminals = {one.key: one for one in laid.wiring.earths}
+    terminals = {earth.key: earth for earth in laid.wiring.earths}
     for row, link in enumerate(earth.links):
         one, other = (SHEET if end in earth.sheet else end for end in link.ends)
         if one == other:

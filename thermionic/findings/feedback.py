@@ -72,7 +72,7 @@ class FeedbackMargin(Rule):
             if not np.all(np.isfinite(found.gain)) or not found.is_negative:
                 continue  # feedback that is positive is another rule's
             ends = ((_short(found.low), found.low, "low"), (_short(found.high), found.high, "high"))
-            share, margin, end = min(ends, key=lambda one: one[0])
+            share, margin, end = min(ends, key=lambda end: end[0])
             if _is_enough(found):
                 continue
             yield Finding(

@@ -95,11 +95,11 @@ class WindingCurrent(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for block in amplifier.design.blocks:
             path = f"blocks/{block.id}"
-            coppers = [one for one in amplifier.compiled.said(Copper) if one.block == block.id]
+            coppers = [copper for copper in amplifier.compiled.said(Copper) if copper.block == block.id]
             rating = coppers[0].rating_ampere if coppers else None
             if rating is None:
                 continue
-            ampere = sum(one.share**0.5 * amplifier.rms_ampere(one.part) for one in coppers)
+            ampere = sum(copper.share**0.5 * amplifier.rms_ampere(copper.part) for copper in coppers)
             if ampere <= rating:
                 continue
             yield Finding(
@@ -118,7 +118,7 @@ class WindingCurrent(Rule):
 
 def _larger(path: str, ampere: float) -> Cure | None:
     """The next larger choke that is usual."""
-    usual = next((one for one in _CHOKES if one >= ampere), None)
+    usual = next((choke for choke in _CHOKES if choke >= ampere), None)
     if usual is None:
         return None
     words = display(usual, Quantity.CURRENT)

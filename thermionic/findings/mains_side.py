@@ -90,7 +90,7 @@ class FuseRating(Rule):
             found = worst(amplifier, fuse.ampere, (at_work,), partial(_current, name), grows=1.6)
             if found is not None:
                 rated = rated_primary_ampere(amplifier)
-                enough = next((one for one in FUSES if LOADED * one >= found.value and one >= rated), None)
+                enough = next((fuse for fuse in FUSES if LOADED * fuse >= found.value and fuse >= rated), None)
                 yield Finding(
                     self.name, found.severity, path, name, f"{name} does not carry the amplifier",
                     f"{display(found.value, Quantity.CURRENT)} rms {found.words}; it is made for "
@@ -110,7 +110,7 @@ class FuseRating(Rule):
                 continue
             usual = _current(name, at_work(amplifier, amplifier.design.brief.mains_volt))
             least = max(usual / LOADED, rated_primary_ampere(amplifier))
-            fitting = next((one for one in FUSES if least <= one and OPENS * one <= ampere), None)
+            fitting = next((fuse for fuse in FUSES if least <= fuse and OPENS * fuse <= ampere), None)
             yield Finding(
                 self.name, Severity.POOR, path, name, f"{name} may not open on a shorted rectifier",
                 f"{display(ampere, Quantity.CURRENT)} rms at {amplifier.design.brief.mains_volt:.0f} V mains with "

@@ -26,30 +26,34 @@ class Motorboating(Rule):
     quiet_on = {"blocks/ht2/capacitor/farad": "10u"}
 
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
-        for one in rail_loops(amplifier):
-            if _is_quiet(one):
+        for rail_loop in rail_loops(amplifier):
+            if _is_quiet(rail_loop):
                 continue
-            distance, hertz = one.nearest
-            strongest, at = one.strongest
-            path = next((rail.capacitor for rail in amplifier.compiled.rails if rail.block == one.block), "")
-            path = path or f"blocks/{one.block}"
-            rail = one.before.replace("_", " ")
+            distance, hertz = rail_loop.nearest
+            strongest, at = rail_loop.strongest
+            path = next((rail.capacitor for rail in amplifier.compiled.rails if rail.block == rail_loop.block), "")
+            path = path or f"blocks/{rail_loop.block}"
+            rail = rail_loop.before.replace("_", " ")
             where = f"at {display(hertz, Quantity.FREQUENCY, 2)}"
             yield Finding(
                 self.name,
-                (Severity.DANGER if amplifier.load.power else Severity.POOR) if one.runs else Severity.POOR,
+                (Severity.DANGER if amplifier.load.power else Severity.POOR) if rail_loop.runs else Severity.POOR,
                 path,
                 amplifier.compiled.designator(path),
-                f"It motorboats through {rail}" if one.runs else f"It nearly motorboats through {rail}",
+                f"It motorboats through {rail}" if rail_loop.runs else f"It nearly motorboats through {rail}",
                 f"What comes back through {rail} to what hangs behind it goes round {strongest:.2g} times at "
                 f"{display(at, Quantity.FREQUENCY, 2)}, at {amplifier.design.brief.mains_volt:.0f} V mains, working, "
-                + (f"and it runs by itself {where}." if one.runs else f"and is {distance:.2f} from running {where}."),
+                + (
+                    f"and it runs by itself {where}."
+                    if rail_loop.runs
+                    else f"and is {distance:.2f} from running {where}."
+                ),
                 "It pops or pumps slowly with nothing at the input, and throws the loudspeaker's cone about."
-                if one.runs
+                if rail_loop.runs
                 else "Every loud passage leaves it rocking, and a capacitor that dries out sets it off.",
-                1.0 if one.runs else NEAR / max(distance, 1e-3),
+                1.0 if rail_loop.runs else NEAR / max(distance, 1e-3),
                 NEAR,
-                partial(_cure, amplifier, one.block, path),
+                partial(_cure, amplifier, rail_loop.block, path),
             )
 
 
@@ -64,7 +68,7 @@ def _cure(amplifier: SolvedAmplifier, block: str, path: str) -> Cure | None:
         return None
 
     def cured(trial: SolvedAmplifier) -> bool:
-        return all(_is_quiet(one) for one in rail_loops(trial) if one.block == block)
+        return all(_is_quiet(rail_loop) for rail_loop in rail_loops(trial) if rail_loop.block == block)
 
     return preferred_cure(
         amplifier,

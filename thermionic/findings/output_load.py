@@ -20,7 +20,11 @@ class OutputLoad(Rule):
             if load.tap_ohm is None:
                 continue
             path = f"blocks/{load.block}/input"
-            use = next(one for one in amplifier.compiled.transformers if f"{one.block}." in _now(amplifier, path))
+            use = next(
+                transformer
+                for transformer in amplifier.compiled.transformers
+                if f"{transformer.block}." in _now(amplifier, path)
+            )
             ratio = load.ohm / load.tap_ohm
             if 0.75 <= ratio <= 1.5:
                 continue

@@ -154,7 +154,7 @@ def _peak_cure(amplifier: SolvedAmplifier, use: Rectified, limit: float) -> Cure
     path = f"blocks/{use.block}/anode_resistor"
 
     def enough(trial: SolvedAmplifier) -> float:
-        again = next(one for one in trial.compiled.said(Rectified) if one.block == use.block)
+        again = next(rectified for rectified in trial.compiled.said(Rectified) if rectified.block == use.block)
         return limit / max(rectifying(trial.state, again).peak_ampere, 1e-9)
 
     if path not in optional_parts(amplifier.design):

@@ -188,7 +188,7 @@ class GasWindow(Rule):
                 continue
             done.add(use.block)
             devices = [amplifier.netlist[name].device for name in use.chain]
-            striking = float(sum(one.striking_volt for one in devices if isinstance(one, GasRegulator)))
+            striking = float(sum(device.striking_volt for device in devices if isinstance(device, GasRegulator)))
             top = amplifier.netlist[use.chain[0]].nodes[0]
             dark = _gas(amplifier, low, True, False)
             before = dark.state.at.voltage(top)

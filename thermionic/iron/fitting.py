@@ -54,9 +54,9 @@ def _group_misfit(order: tuple[str, ...], readings: Sequence[Reading]) -> float:
     inside = set(order)
     total = _ohm_fit(order, readings)[1]
     tests: dict[tuple[str, str, float], list[Voltage]] = {}
-    for one in readings:
-        if isinstance(one, Voltage) and one.joined is None and {one.a, one.b} <= inside:
-            tests.setdefault((one.on_a, one.on_b, one.applied), []).append(one)
+    for reading in readings:
+        if isinstance(reading, Voltage) and reading.joined is None and {reading.a, reading.b} <= inside:
+            tests.setdefault((reading.on_a, reading.on_b, reading.applied), []).append(reading)
     for (on_a, on_b, applied), read in tests.items():
         known = [(one.a, one.b, one.volt) for one in read]
         if {on_a, on_b} <= inside:
@@ -81,8 +81,8 @@ def _ohm_fit(order: tuple[str, ...], readings: Sequence[Reading]) -> tuple[Array
     from scipy.optimize import nnls  # takes a while to import, which nothing before the first page needs
 
     inside = [
-        one for one in readings
-        if isinstance(one, Resistance) and one.ohm is not None and {one.a, one.b} <= set(order)
+        reading for reading in readings
+        if isinstance(reading, Resistance) and reading.ohm is not None and {reading.a, reading.b} <= set(order)
     ]  # fmt: skip
     if not inside or len(order) < 2:
         return np.full(max(len(order) - 1, 0), np.nan), 0.0, []
@@ -124,7 +124,7 @@ def _volt_fit(
     misfit, and each reading's own with what the fit makes of it."""
     from scipy.optimize import nnls  # takes a while to import, which nothing before the first page needs
 
-    plain = [one for one in readings if one.joined is None]
+    plain = [reading for reading in readings if reading.joined is None]
     counts = [max(len(order) - 1, 0) for order in orders]
     size = sum(counts)
     starts = np.cumsum([0, *counts])
@@ -170,7 +170,7 @@ def _volt_fit(
 def fitted(groups: list[list[str]], orders: list[tuple[tuple[str, ...], bool]], readings: Sequence[Reading]) -> Fit:
     """All readings fitted with the leads of each group in an order."""
     only = [order for order, _ in orders]
-    volts = [one for one in readings if isinstance(one, Voltage)]
+    volts = [reading for reading in readings if isinstance(reading, Voltage)]
     steps, _, misses = _volt_fit(only, volts)
     turns: dict[tuple[str, ...], Array] = {}
     ohms: dict[tuple[str, ...], Array] = {}

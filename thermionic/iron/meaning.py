@@ -182,7 +182,7 @@ def kind_of(found: Found, mains_volt: float) -> str:
     usual loads of loudspeakers."""
     mains = as_mains(found, mains_volt)
     output = as_output(found)
-    is_mains = mains is not None and any(one.what.startswith("HT") for one in mains.secondaries)
+    is_mains = mains is not None and any(secondary.what.startswith("HT") for secondary in mains.secondaries)
     is_output = (
         output is not None
         and (output.primary.ohms or (0.0,))[-1] > 20.0

@@ -54,20 +54,26 @@ def check(leads: Sequence[str], readings: Iterable[Reading]) -> None:
         raise ValueRefused("Two leads are called the same; every lead has a name of its own.")
     if not 2 <= len(leads) <= MOST_LEADS:
         raise ValueRefused(f"A transformer with {len(leads)} leads is not looked at: 2 to {MOST_LEADS} are.")
-    for one in readings:
-        names = [one.a, one.b] if isinstance(one, Resistance) else [one.a, one.b, one.on_a, one.on_b]
-        names += list(one.joined or ()) if isinstance(one, Voltage) else []
+    for reading in readings:
+        names = (
+            [reading.a, reading.b]
+            if isinstance(reading, Resistance)
+            else [reading.a, reading.b, reading.on_a, reading.on_b]
+        )
+        names += list(reading.joined or ()) if isinstance(reading, Voltage) else []
         for name in names:
             if name not in leads:
                 raise ValueRefused(f"There is no lead {name[:20]}; there is {', '.join(leads)}.")
-        if one.a == one.b or (isinstance(one, Voltage) and one.on_a == one.on_b):
-            raise ValueRefused(f"The {one.words}: a reading is between two leads, not from one to itself.")
-        read = [one.ohm] if isinstance(one, Resistance) else [one.volt, one.applied]
+        if reading.a == reading.b or (isinstance(reading, Voltage) and reading.on_a == reading.on_b):
+            raise ValueRefused(f"The {reading.words}: a reading is between two leads, not from one to itself.")
+        read = [reading.ohm] if isinstance(reading, Resistance) else [reading.volt, reading.applied]
         if not all(value is None or (isinstance(value, (int, float)) and abs(value) <= MOST) for value in read):
-            raise ValueRefused(f"The {one.words}: a meter reads no more than {MOST:g}.")
-        value = one.ohm if isinstance(one, Resistance) else min(one.volt, one.applied)
+            raise ValueRefused(f"The {reading.words}: a meter reads no more than {MOST:g}.")
+        value = reading.ohm if isinstance(reading, Resistance) else min(reading.volt, reading.applied)
         if value is not None and value < 0:
-            raise ValueRefused(f"The {one.words}: a meter on {'ohms' if isinstance(one, Resistance) else 'AC volts'} "
-                               "reads no less than 0.")  # fmt: skip
-        if isinstance(one, Voltage) and one.applied <= 0:
-            raise ValueRefused(f"The {one.words}: say how much is on the leads, above 0 V.")
+            raise ValueRefused(
+                f"The {reading.words}: a meter on {'ohms' if isinstance(reading, Resistance) else 'AC volts'} "
+                "reads no less than 0."
+            )
+        if isinstance(reading, Voltage) and reading.applied <= 0:
+            raise ValueRefused(f"The {reading.words}: say how much is on the leads, above 0 V.")

@@ -55,7 +55,7 @@ def saturating_cycle(amplifier: SolvedAmplifier) -> SaturatingCycle | None:
         waveform(driven.x[-1, system.branch(use.part, place)][None], points)[0]
         for place in range(len(device.windings))
     ]
-    turns = [float(one.turns) for one in device.windings]
+    turns = [float(winding.turns) for winding in device.windings]
     magnetising = sum(current * turn for current, turn in zip(currents, turns, strict=True)) / whole
     carried = (
         -sum(current * turn for current, turn in zip(currents[secondary:], turns[secondary:], strict=True)) / whole

@@ -127,7 +127,7 @@ class Unloaded:
 def unloaded(amplifier: SolvedAmplifier) -> Unloaded:
     """The amplifier driven with nothing connected. Raises DesignRefused without an output transformer."""
     use = transformer_of(amplifier)
-    anodes = [one.anode for one in amplifier.compiled.tubes if one.block in amplifier.route]
+    anodes = [tube.anode for tube in amplifier.compiled.tubes if tube.block in amplifier.route]
     last = [node for node in anodes if amplifier.compiled.node(node) in amplifier.netlist[use.part].nodes]
     level = amplifier.drive.levels[0] * amplifier.full_output.source_volt / amplifier.sweep[0].source_volt
     watt = amplifier.full_output.power_watt

@@ -104,7 +104,7 @@ def find(leads: Sequence[str], readings: Sequence[Reading]) -> Found:
     check(leads, readings)
     groups, clash = _groups(leads, readings)
     removed: list[Reading] = list(clash)
-    kept = [one for one in readings if one not in removed]
+    kept = [reading for reading in readings if reading not in removed]
     cannot: list[str] = []
     alike: list[tuple[Reading, ...]] = [()] * len(removed)
     # What contradicts is taken out one by one, each time that without which the rest agree best by far.
@@ -139,9 +139,9 @@ def find(leads: Sequence[str], readings: Sequence[Reading]) -> Found:
 def _groups(leads: Sequence[str], readings: Sequence[Reading]) -> tuple[list[list[str]], list[Reading]]:
     """Leads joined by a resistance, and readings of an open circuit within one of those."""
     group = {lead: {lead} for lead in leads}
-    for one in readings:
-        if isinstance(one, Resistance) and one.ohm is not None:
-            joined = group[one.a] | group[one.b]
+    for reading in readings:
+        if isinstance(reading, Resistance) and reading.ohm is not None:
+            joined = group[reading.a] | group[reading.b]
             for lead in joined:
                 group[lead] = joined
     found: list[list[str]] = []
@@ -150,12 +150,12 @@ def _groups(leads: Sequence[str], readings: Sequence[Reading]) -> tuple[list[lis
         if members not in found:
             found.append(members)
     clash: list[Reading] = []
-    for one in readings:
-        if not isinstance(one, Resistance) or one.ohm is not None or one.b not in group[one.a]:
+    for reading in readings:
+        if not isinstance(reading, Resistance) or reading.ohm is not None or reading.b not in group[reading.a]:
             continue
         joining = [other for other in readings if isinstance(other, Resistance) and other.ohm is not None
-                   and {other.a, other.b} == {one.a, one.b}]  # fmt: skip
-        clash.append(one if not joining else joining[0])
+                   and {other.a, other.b} == {reading.a, reading.b}]  # fmt: skip
+        clash.append(reading if not joining else joining[0])
     return found, clash
 
 
@@ -244,7 +244,7 @@ def _next(windings: tuple[Winding, ...], groups: list[list[str]], readings: Sequ
             pair = _unread(winding.leads, readings, Resistance)
             if pair:
                 return Next("ohms", *pair, f"Resistance from {pair[0]} to {pair[1]}.")
-    applied = next((one for one in readings if isinstance(one, Voltage)), None)
+    applied = next((reading for reading in readings if isinstance(reading, Voltage)), None)
     if applied is None:
         best = max(windings, key=lambda winding: (winding.ohms or (0.0,))[-1])
         if len(best.leads) < 2:
@@ -265,9 +265,9 @@ def _next(windings: tuple[Winding, ...], groups: list[list[str]], readings: Sequ
 
 
 def _unread(leads: Sequence[str], readings: Sequence[Reading], kind: type[Reading]) -> tuple[str, str] | None:
-    read = [{one.a, one.b} for one in readings if isinstance(one, kind)]
+    read = [{reading.a, reading.b} for reading in readings if isinstance(reading, kind)]
     if kind is Voltage:
-        read += [{one.on_a, one.on_b} for one in readings if isinstance(one, Voltage)]
+        read += [{reading.on_a, reading.on_b} for reading in readings if isinstance(reading, Voltage)]
     ends = [(leads[0], leads[-1]), *itertools.combinations(leads, 2)]
     return next((pair for pair in ends if set(pair) not in read), None)
 
@@ -277,22 +277,24 @@ def _senses(windings: tuple[Winding, ...], readings: Sequence[Reading]) -> dict[
     place = {lead: (winding, at) for winding in windings if winding.turns
              for lead, at in zip(winding.leads, winding.turns, strict=True)}  # fmt: skip
     found: dict[tuple[str, str], bool] = {}
-    for one in readings:
-        if not isinstance(one, Voltage) or one.joined is None:
+    for reading in readings:
+        if not isinstance(reading, Voltage) or reading.joined is None:
             continue
-        x, y = one.joined
+        x, y = reading.joined
         a, b = (
-            (one.a, one.b) if one.a in place and place.get(x) and place[one.a][0] is place[x][0] else (one.b, one.a)
+            (reading.a, reading.b)
+            if reading.a in place and place.get(x) and place[reading.a][0] is place[x][0]
+            else (reading.b, reading.a)
         )
-        on = _turns_between(windings, one.on_a, one.on_b)
+        on = _turns_between(windings, reading.on_a, reading.on_b)
         if not all(lead in place for lead in (x, y, a, b)) or on is None:
             continue
         if place[a][0] is not place[x][0] or place[b][0] is not place[y][0] or place[x][0] is place[y][0]:
             continue
         first, second = (place[a][1] - place[x][1]) / on, (place[b][1] - place[y][1]) / on
-        together, against = (abs(first - sign * second) * one.applied for sign in (1.0, -1.0))
-        error = float(np.hypot(METER * one.volt, LEAST_VOLT))
-        misses = abs(one.volt - together) / error, abs(one.volt - against) / error
+        together, against = (abs(first - sign * second) * reading.applied for sign in (1.0, -1.0))
+        error = float(np.hypot(METER * reading.volt, LEAST_VOLT))
+        misses = abs(reading.volt - together) / error, abs(reading.volt - against) / error
         if min(misses) < _FAR and abs(together - against) > 3 * error:
             found[place[x][0].leads[0], place[y][0].leads[0]] = misses[0] < misses[1]
     return found

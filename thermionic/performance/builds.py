@@ -92,7 +92,7 @@ class Builds:
 
     def _tube(self, name: str) -> dict[Of, Array | float]:
         """Factors of one section: by its bottle's deviates, its own, and its partner's where they are matched."""
-        use = next((one for one in self.amplifier.compiled.tubes if one.part == name), None)
+        use = next((tube for tube in self.amplifier.compiled.tubes if tube.part == name), None)
         bottle = use.envelope if use else name
         path = f"envelopes/{bottle}/type" if use else ""
         alone = use is None or len(use.type.section_letters) == 1

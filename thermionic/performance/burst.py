@@ -97,7 +97,7 @@ def burst(amplifier: SolvedAmplifier, over_db: float = OVER_DB, length: float = 
         shown = np.interp(np.linspace(0.0, done, _SHOWN), seconds, away)
         curve = np.stack([np.linspace(0.0, done, _SHOWN), shown], axis=1)
         recoveries.append(Recovery(use.block, use.part, idle, last[use.part] - idle, back, curve))
-    recoveries.sort(key=lambda one: -(np.inf if one.seconds is None else one.seconds))
+    recoveries.sort(key=lambda recovery: -(np.inf if recovery.seconds is None else recovery.seconds))
     return Burst(REFERENCE_HERTZ, over_db, length, done, tuple(recoveries))
 
 

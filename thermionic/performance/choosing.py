@@ -190,7 +190,7 @@ def _from_the_shelf(cured: _Cured, wanted: Wanted) -> tuple[_Cured, dict[str, Pi
                 for one in wanted.iron
                 if one.kind == kind and one.name not in _names(used) and not (paired and one.number("ampere"))
             ]  # a core that is made for steady current has no use for a centre tap
-            sized = [(max(ohm / now, now / ohm), one) for one in pieces if now and (ohm := one.number(figure))]
+            sized = [(max(ohm / now, now / ohm), piece) for piece in pieces if now and (ohm := piece.number(figure))]
             for apart, piece in sorted(sized, key=lambda pair: pair[0])[:_TRIALS]:
                 if apart > near:
                     break
@@ -287,10 +287,10 @@ def _tapped(raw: dict[str, Any], ohm: float) -> None:
         if block["kind"] != "loudspeaker":
             continue
         iron, _, tap = block["input"].partition(".")
-        taps = next((one["taps"] for one in raw["blocks"] if one["id"] == iron and "taps" in one), None)
+        taps = next((block["taps"] for block in raw["blocks"] if block["id"] == iron and "taps" in block), None)
         if taps is None:
             continue
-        best = min(taps, key=lambda one: abs(np.log(float(one["id"]) / ohm)))
+        best = min(taps, key=lambda tap: abs(np.log(float(tap["id"]) / ohm)))
         rewire(raw, f"{iron}.{tap}", f"{iron}.{best['id']}")  # what else hangs on that tap goes with it
 
 
@@ -299,7 +299,7 @@ def _cured(amplifier: SolvedAmplifier) -> tuple[SolvedAmplifier, list[Finding]] 
     for _ in range(_CURES):
         budget.check("curing a starting design")
         findings = examine(amplifier)
-        bad = [one for one in findings if one.severity > Severity.NOTE]
+        bad = [finding for finding in findings if finding.severity > Severity.NOTE]
         if not bad:
             return amplifier, findings
         cures = {cure.path: cure for one in bad if (cure := one.cure) is not None}

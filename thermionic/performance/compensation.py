@@ -175,9 +175,9 @@ def _uppers(amplifier: SolvedAmplifier, netlist: Netlist, carried: tuple[str, ..
 def _least_phase(loops: list[LoopGain]) -> float:
     """The least phase margin at the upper end, degrees; below 0 where it oscillates."""
     found = []
-    for one in loops:
-        phase = one.high.phase_degrees
-        found.append((180.0 if phase is None else phase) if one.is_stable else min(phase or 0.0, 0.0))
+    for loop in loops:
+        phase = loop.high.phase_degrees
+        found.append((180.0 if phase is None else phase) if loop.is_stable else min(phase or 0.0, 0.0))
     return min(found)
 
 
@@ -216,7 +216,7 @@ def compensated(design: Design, block_id: str, kind: str, farad: float, ohm: flo
     raw = dump(design)
     names = {block.id for block in design.blocks}
     raw["blocks"].append(
-        {"id": next(one for one in _names() if one not in names), "kind": "extra-part", "scope": "channel",
+        {"id": next(name for name in _names() if name not in names), "kind": "extra-part", "scope": "channel",
          "a": place, "resistor": {"ohm": ohm, "rating_watt": 0.5},
          "capacitor": {"farad": farad, "rating_volt": 400.0, "tolerance": 0.1}}
     )  # fmt: skip

@@ -73,7 +73,9 @@ def _with_volt(amplifier: SolvedAmplifier, use: TubeUse, volt: float, ampere: fl
                 f"over a cathode at {cathode:.0f} V through a resistor."
             )
         return changed(amplifier.design, f"{load}/ohm", nearest(left / ampere, Series.E24))
-    winding = next((one for one in amplifier.compiled.said(Winding) if _makes_rail(amplifier, one.block)), None)
+    winding = next(
+        (winding for winding in amplifier.compiled.said(Winding) if _makes_rail(amplifier, winding.block)), None
+    )
     if winding is None:
         raise DesignRefused("The anode hangs on a rail that no mains winding of the design sets.")
     path = f"blocks/{winding.block}/winding_volt"
@@ -98,9 +100,11 @@ def move_line(amplifier: SolvedAmplifier, block_id: str, ohm: float) -> Design:
         raise DesignRefused("A load line falls from left to right.")
     block = amplifier.design.block(block_id)
     behind = [
-        one for one in amplifier.compiled.transformers
-        if one.taps and amplifier.design.block(one.block).references.get("input", "").startswith(f"{block_id}.")
-    ]  # fmt: skip
+        transformer
+        for transformer in amplifier.compiled.transformers
+        if transformer.taps
+        and amplifier.design.block(transformer.block).references.get("input", "").startswith(f"{block_id}.")
+    ]
     iron = behind[0] if behind else None
     if iron is not None:
         value = nearest(iron.primary_ohm * ohm / now, Series.E24)

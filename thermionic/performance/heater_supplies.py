@@ -86,7 +86,9 @@ def unfed(amplifier: SolvedAmplifier) -> tuple[str, ...]:
     """The envelopes with a heater that no supply of the design feeds."""
     fed = {use.envelope for use in amplifier.compiled.said(HeaterUse)}
     design = amplifier.design
-    return tuple(one.id for one in design.envelopes if one.id not in fed and design.tube_of(one.id).heater)
+    return tuple(
+        envelope.id for envelope in design.envelopes if envelope.id not in fed and design.tube_of(envelope.id).heater
+    )
 
 
 def with_heater_supplies(amplifier: SolvedAmplifier) -> Design:
@@ -138,7 +140,7 @@ def _mains_side(amplifier: SolvedAmplifier, raw: Raw) -> str:
 
 
 def _fuse(ampere: float) -> float:
-    return next((one for one in FUSES if one >= ampere), FUSES[-1])
+    return next((fuse for fuse in FUSES if fuse >= ampere), FUSES[-1])
 
 
 def _string(amplifier: SolvedAmplifier, raw: Raw, core: str, group: _Group, envelopes: list[str]) -> str:

@@ -119,7 +119,7 @@ def tolerances(
         drawn = Builds(amplifier, spread, deviates, pairs if matched else {}, channel)
         points.append(operating_points(System(drawn.netlist()), at.x))
         told(0.1 * len(points))
-    failed = np.any([one.failed for one in points], axis=0)
+    failed = np.any([point.failed for point in points], axis=0)
     if failed.all():
         raise NoSolution("No build of it found an operating point.")
     figures = list(_steady(amplifier, points))
@@ -149,10 +149,10 @@ def _steady(amplifier: SolvedAmplifier, points: list[VariantPoints]) -> list[_Fi
             name = f"Side a less side b of {amplifier.design.block(block).label.lower()}"
             found.append((f"sides {block}", name, "A", np.asarray(currents[0] - currents[1])))
     gains = []
-    for one in points:
-        tone = SmallSignal(one).tone(np.array([REFERENCE_HERTZ]))[:, 0]
-        node = one.system.node(compiled.node(amplifier.load.node))
-        source = one.system.node(compiled.node(amplifier.source_node))
+    for point in points:
+        tone = SmallSignal(point).tone(np.array([REFERENCE_HERTZ]))[:, 0]
+        node = point.system.node(compiled.node(amplifier.load.node))
+        source = point.system.node(compiled.node(amplifier.source_node))
         gains.append(20 * np.log10(np.abs(tone[:, node] / tone[:, source])))
     found.append(("gain", "Gain at 1 kHz", "dB", gains[0]))
     if len(gains) > 1:

@@ -39,7 +39,7 @@ class Bleeder:
 def with_bleeder(design: Design, block_id: str, ohm: float, rating_watt: float) -> Design:
     """The design with this bleeder in a block that can have one. Raises DesignRefused."""
     raw = dump(design)
-    block = next(one for one in raw["blocks"] if one["id"] == block_id)
+    block = next(block for block in raw["blocks"] if block["id"] == block_id)
     block["bleeder"] = {"ohm": ohm, "rating_watt": rating_watt}
     return validate(raw)
 

@@ -124,7 +124,7 @@ def others_when_pulled(amplifier: SolvedAmplifier, use: HeaterUse) -> float | No
     """How far the furthest of the other heaters of its string is from its volts, as a share, with one bottle pulled;
     None where the rest of its chain goes out with it, or nothing else is on the string. Raises NoSolution."""
     compiled = amplifier.compiled
-    string = [one for one in compiled.said(HeaterUse) if one.block == use.block]
+    string = [heater_use for heater_use in compiled.said(HeaterUse) if heater_use.block == use.block]
     if any(one.chain == use.chain and one is not use for one in string):
         return None
     part = amplifier.netlist[use.part]
@@ -136,7 +136,7 @@ def others_when_pulled(amplifier: SolvedAmplifier, use: HeaterUse) -> float | No
     else:
         return None
     state = solve_circuit(netlist, amplifier.state)
-    feed = next(one for one in compiled.said(HeaterFeed) if one.block == use.block)
+    feed = next(heater_feed for heater_feed in compiled.said(HeaterFeed) if heater_feed.block == use.block)
     volt = _effective(state, compiled.node(feed.node), bool(feed.winding))
     left = [replace(one, count=one.count - 1) if one is use else one for one in string]
     after = _solved(feed, [one for one in left if one.count > 0], volt)

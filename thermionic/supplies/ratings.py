@@ -15,7 +15,7 @@ COMFORTABLE = 0.5
 def resistor_watt(heat: float) -> float:
     """The rating to buy for a resistor that gives off ``heat``, W: the next that is had; above all of them, tens."""
     enough = heat / COMFORTABLE
-    return next((one for one in RATINGS if one >= enough), 10.0 * ceil(enough / 10.0))
+    return next((rating for rating in RATINGS if rating >= enough), 10.0 * ceil(enough / 10.0))
 
 
 # Inside a closed chassis, °C, and how much warmer than it the core of a capacitor at its full ripple current is.

@@ -44,7 +44,7 @@ def selenium_blocks(amplifier: SolvedAmplifier) -> tuple[str, ...]:
 
 def _silicon(design: Design, block_id: str, ohm: float, watt: float, reverse_volt: float) -> Design:
     raw = dump(design)
-    block = next(one for one in raw["blocks"] if one["id"] == block_id)
+    block = next(block for block in raw["blocks"] if block["id"] == block_id)
     diode = {"reverse_volt": reverse_volt, "ampere": 1.0, "material": "silicon", "in_series": 1}
     block["diode"] = diode
     block["dropping"] = {"ohm": ohm, "rating_watt": watt, "tolerance": 0.05} if ohm > 0 else None
@@ -53,7 +53,7 @@ def _silicon(design: Design, block_id: str, ohm: float, watt: float, reverse_vol
 
 def _output(amplifier: SolvedAmplifier, block_id: str) -> float:
     """The steady voltage of what a rectifier makes, V."""
-    use = next(one for one in amplifier.compiled.said(Rectified) if one.block == block_id)
+    use = next(rectified for rectified in amplifier.compiled.said(Rectified) if rectified.block == block_id)
     plus, minus = (0.0 if node == GROUND else amplifier.voltage(node) for node in (use.plus, use.minus))
     return plus - minus
 
@@ -67,7 +67,7 @@ def replacement(amplifier: SolvedAmplifier, block_id: str) -> tuple[Replacement,
     from scipy.optimize import brentq  # takes a while to import, which nothing before the first page needs
 
     design = amplifier.design
-    use = next(one for one in amplifier.compiled.said(Rectified) if one.block == block_id)
+    use = next(rectified for rectified in amplifier.compiled.said(Rectified) if rectified.block == block_id)
     _, _, high = house_volts(design)
     reverse = rectifying(amplifier.on_mains(high).state, use).reverse_volt
     rating = next((volt for volt in _REVERSE if volt >= 1.5 * reverse), _REVERSE[-1])

@@ -192,11 +192,11 @@ def shorted_ampere(amplifier: SolvedAmplifier, block: str) -> float | None:
     where that is fed through a capacitor."""
     compiled = amplifier.compiled
     fuse = next((name for path, _ in compiled.components(FusePart) for name in compiled.designators(path)), None)
-    use = next((one for one in compiled.said(Rectified) if one.block == block), None)
+    use = next((rectified for rectified in compiled.said(Rectified) if rectified.block == block), None)
     if fuse is None or use is None or use.form == "coupled":
         return None
     # What is shorted then draws alone: the winding with its copper, the primary's and all that is before it.
-    copper = next(one for one in compiled.said(Copper) if one.block == use.winding)
+    copper = next(copper for copper in compiled.said(Copper) if copper.block == use.winding)
     end = compiled.netlist[copper.part].nodes[1]
     short = compiled.netlist.without(lambda part: part.device.rectifies)
     for part in short.parts:

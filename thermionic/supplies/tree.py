@@ -79,9 +79,9 @@ def _branch(amplifier: SolvedAmplifier, block: Block) -> Branch:
         branch.volt = plus - minus
         return branch
     branch.rms = True
-    coppers = [one for one in compiled.said(Copper) if one.block == block.id]
+    coppers = [copper for copper in compiled.said(Copper) if copper.block == block.id]
     if coppers:
-        branch.ampere = sum(one.share**0.5 * amplifier.rms_ampere(one.part) for one in coppers)
+        branch.ampere = sum(copper.share**0.5 * amplifier.rms_ampere(copper.part) for copper in coppers)
         emf = amplifier.netlist[coppers[0].part].nodes[0]
         branch.volt = _rms(amplifier, emf)
         return branch

@@ -107,7 +107,7 @@ def fit_points(kind: str, points: Sequence[Point] | Sequence[Drop]) -> Fit:
         residuals: list[dict[str, float]] = [
             {"drop_v": drop_error(VacuumRectifier(perveance), drop)} for drop in drops
         ]
-        return Fit(kind, perveance, tuple(residuals), _rms([one["drop_v"] for one in residuals]))
+        return Fit(kind, perveance, tuple(residuals), _rms([residual["drop_v"] for residual in residuals]))
     own = [point for point in points if isinstance(point, Point)]
     coefficients: TriodeCoefficients | PentodeCoefficients
     device: Triode | Pentode

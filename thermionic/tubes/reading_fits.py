@@ -34,7 +34,7 @@ def read_fit(kind: str, raw: Any) -> Fit:
 
 
 def _of(kind: type[Any], raw: Any, without: str = "") -> dict[str, float]:
-    return _numbers(raw, {one.name: one.default is MISSING for one in fields(kind) if one.name != without})
+    return _numbers(raw, {field.name: field.default is MISSING for field in fields(kind) if field.name != without})
 
 
 def _numbers(raw: Any, known: dict[str, bool]) -> dict[str, float]:

@@ -21,18 +21,23 @@ class _Notes(Carried):
 def _pack(project, numbers):
     return {
         "notes": [
-            {"revision": numbers[one.revision_id], "text": one.text, "count": one.count, "made_at": when(one.made_at)}
-            for one in project.notes.order_by("pk")
+            {
+                "revision": numbers[note.revision_id],
+                "text": note.text,
+                "count": note.count,
+                "made_at": when(note.made_at),
+            }
+            for note in project.notes.order_by("pk")
         ]
     }
 
 
 def _store(project, made, data):
-    for one in data.notes:
-        if one.revision not in made:
-            raise DesignRefused(f"A note belongs to revision {one.revision}, which is not among the revisions.")
-        row = Note(project=project, revision=made[one.revision], text=one.text, count=one.count)
-        stored(row, made_at=one.made_at)
+    for note in data.notes:
+        if note.revision not in made:
+            raise DesignRefused(f"A note belongs to revision {note.revision}, which is not among the revisions.")
+        row = Note(project=project, revision=made[note.revision], text=note.text, count=note.count)
+        stored(row, made_at=note.made_at)
 
 
 def _forget(project):

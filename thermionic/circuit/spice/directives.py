@@ -207,7 +207,7 @@ def _dc(found: Analyses, words: list[str], text: str, number: str, values: Mappi
     while rest or not sweeps:
         name, steps, rest = _steps_of(rest, values, ".dc")
         sweeps.append(Sweep(name, steps))
-    if len(sweeps) > 2 or np.prod([float(len(one.values)) for one in sweeps]) > _MOST_POINTS:
+    if len(sweeps) > 2 or np.prod([float(len(sweep.values)) for sweep in sweeps]) > _MOST_POINTS:
         raise NetlistRefused(f".dc sweeps one thing or two, at up to {_MOST_POINTS} points.")
     found.dc = tuple(sweeps)
 
@@ -217,7 +217,7 @@ def _step(found: Analyses, words: list[str], text: str, number: str, values: Map
     if rest:
         raise NetlistRefused(f"“{rest[0][:40]}” is not expected after the .step.")
     found.steps.append(Sweep(name, steps))
-    if len(found.steps) > 3 or np.prod([float(len(one.values)) for one in found.steps]) > _MOST_STEPS:
+    if len(found.steps) > 3 or np.prod([float(len(step.values)) for step in found.steps]) > _MOST_STEPS:
         raise NetlistRefused(f".step is run up to {_MOST_STEPS} times, for three things at most.")
 
 

@@ -117,7 +117,7 @@ def _passive(
             elif more and "tc" not in options:
                 raise NetlistRefused(f"“{more[0][:40]}” is not expected after the value of {plain[0]}.")
         if "tc" in options:
-            coefficients = [value_of(one, scope) for one in [*split(options["tc"]), *more]]
+            coefficients = [value_of(word, scope) for word in [*split(options["tc"]), *more]]
             if not 1 <= len(coefficients) <= 2:
                 raise NetlistRefused(f"{plain[0]}: tc wants one coefficient of temperature or two.")
             first, second = [*coefficients, 0.0][:2]
@@ -329,12 +329,12 @@ def _as_expression(text: str, scope: Scope) -> tuple[str, str, str, str] | None:
         points = re.findall(r"\(\s*([^\s,()]+)[\s,]+([^\s,()]+)\s*\)", table[2])
         numbers = [value_of(one, scope) for point in points for one in point]
         if not numbers:
-            numbers = [value_of(one, scope) for one in split(table[2].strip("()"))]
+            numbers = [value_of(word, scope) for word in split(table[2].strip("()"))]
         if len(numbers) < 4:
             raise NetlistRefused(
                 f"{name}: TABLE wants an expression and two or more pairs, as {{v(a)}} = (0,0) (1,2)."
             )
-        return name, a, b, f"table({bare(table[1])},{','.join(f'{one:.17g}' for one in numbers)})"
+        return name, a, b, f"table({bare(table[1])},{','.join(f'{number:.17g}' for number in numbers)})"
     poly = re.match(r"poly\s*\(\s*(\d+)\s*\)\s*(.*)", rest, flags=re.IGNORECASE)
     if poly:
         return name, a, b, _polynomial(name, int(poly[1]), _unbracketed(split(poly[2])), scope)
@@ -348,7 +348,7 @@ def _polynomial(name: str, count: int, words: list[str], scope: Scope) -> str:
     if not 1 <= count <= 20 or len(words) <= count * each:
         raise NetlistRefused(f"{name}: POLY({count}) wants {count * each} names and one or more coefficients.")
     names = [words[each * k : each * (k + 1)] for k in range(count)]
-    quantities = [f"{'v' if by_voltage else 'i'}({','.join(one)})" for one in names]
+    quantities = [f"{'v' if by_voltage else 'i'}({','.join(name)})" for name in names]
     coefficients = [value_of(word, scope) for word in words[count * each :]]
     if len(coefficients) == 1:
         raise NetlistRefused(

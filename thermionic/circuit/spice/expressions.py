@@ -409,7 +409,7 @@ class _Parser:
             # The dialect that has both takes pwr of a negative base as that of its size.
             name = "pwr" if name == "pwrs" else "size"
             if name == "size":
-                arguments[:1] = [self._function("abs", one) for one in arguments[:1]]
+                arguments[:1] = [self._function("abs", argument) for argument in arguments[:1]]
                 name = "pow"
         if name in ("pow", "pwr", "atan2") and len(arguments) == 2:
             return self._join(name, *arguments)

@@ -47,7 +47,9 @@ def _law(
 ) -> Part:
     """A part whose current or charge is an expression, its nodes by the letters that the expression has for them."""
     law = parse(text, Names(values))
-    wires = [node for one in law.quantities for node in (nodes[one.plus], nodes.get(one.minus, GROUND))]
+    wires = [
+        node for quantity in law.quantities for node in (nodes[quantity.plus], nodes.get(quantity.minus, GROUND))
+    ]
     return name, kind(law, len(law.quantities)), (*ends, *wires)
 
 

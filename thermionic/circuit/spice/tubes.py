@@ -252,7 +252,7 @@ def flattened(pins: Sequence[str], lines: list[Line]) -> list[Line]:
         node = found[1].lower()
         put = _reader_of(node, bare(found[2].strip()))
         others = [one for one in lines if one is not line and not _only_loads(one.text, node)]
-        replaced = [Line(one.number, put(one.text)) for one in others]
+        replaced = [Line(other.number, put(other.text)) for other in others]
         is_read = replaced != others
         if is_read and not any(_names_node(one.text, node) or len(one.text) > _MOST_TEXT for one in replaced):
             return flattened(pins, replaced)

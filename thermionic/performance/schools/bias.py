@@ -80,9 +80,9 @@ def make_fixed(amplifier: SolvedAmplifier) -> Design:
         ),
     )
     raw = dump(amplifier.design)
-    names = {one["id"] for one in raw["blocks"]}
+    names = {block["id"] for block in raw["blocks"]}
     bias, winding = free_name("bias", names), free_name("bias_winding", names)
-    mains = next((one["primary_volt"] for one in raw["blocks"] if "primary_volt" in one), None)
+    mains = next((block["primary_volt"] for block in raw["blocks"] if "primary_volt" in block), None)
     if mains is None:
         raise DesignRefused("There is no mains winding that a bias could be taken beside.")
     pair = has_field(amplifier.design, f"blocks/{block.id}/bias_b")
@@ -120,12 +120,14 @@ def _rating(volt: float) -> float:
 def _drop_unused(raw: Raw) -> None:
     """Take out bias supplies and windings that nothing takes from any more."""
     while True:
-        taken = {value.partition(".")[0] for one in raw["blocks"] for value in one.values() if isinstance(value, str)}
+        taken = {
+            value.partition(".")[0] for block in raw["blocks"] for value in block.values() if isinstance(value, str)
+        }
         left = [
-            one
-            for one in raw["blocks"]
-            if one["id"] in taken
-            or not (_only_gives(one["kind"], Flow.BIAS) or _only_gives(one["kind"], Flow.WINDING))
+            block
+            for block in raw["blocks"]
+            if block["id"] in taken
+            or not (_only_gives(block["kind"], Flow.BIAS) or _only_gives(block["kind"], Flow.WINDING))
         ]
         if len(left) == len(raw["blocks"]):
             return
@@ -136,4 +138,4 @@ def _only_gives(kind: str, flow: Flow) -> bool:
     cls = KINDS[kind]
     made_ = cls.model_construct(**{name: info.get_default() for name, info in cls.model_fields.items()})
     ports = made_.ports().values()
-    return bool(ports) and all(one is flow for one in ports)
+    return bool(ports) and all(port is flow for port in ports)

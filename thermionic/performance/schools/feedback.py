@@ -36,7 +36,7 @@ def make_feedback(amplifier: SolvedAmplifier) -> Design:
     stage = block_in(raw, first.id)
     stage["cathode_foot"] = stage.get("cathode_foot") or {"ohm": 100.0}
     foot = stage["cathode_foot"]["ohm"]
-    name = free_name("feedback", {one["id"] for one in raw["blocks"]})
+    name = free_name("feedback", {block["id"] for block in raw["blocks"]})
     (source,) = signal_inputs(amplifier.design.block(amplifier.load.block)).values()
     gain = amplifier.gain(amplifier.load.node) / max(abs(amplifier.phasor(_grid(amplifier, first))), 1e-9)
     # Closed, the gain from that grid comes down by so much: the divider is what is left over one.
@@ -49,7 +49,7 @@ def make_feedback(amplifier: SolvedAmplifier) -> Design:
     design = validate(raw)
     after = solve(design, amplifier)
     try:
-        loop = next(one for one in after.compiled.loops if one.block == name)
+        loop = next(loop for loop in after.compiled.loops if loop.block == name)
         sense = loop_gain(after, loop, hertz=np.array([REFERENCE_HERTZ])).gain[0].real
     except NetlistRefused:
         return design
@@ -72,10 +72,10 @@ def may_open(amplifier: SolvedAmplifier) -> bool:
 def make_open(amplifier: SolvedAmplifier) -> Design:
     raw = dump(amplifier.design)
     gone = {loop.block for loop in amplifier.compiled.loops}
-    raw["blocks"] = [one for one in raw["blocks"] if one["id"] not in gone]
+    raw["blocks"] = [block for block in raw["blocks"] if block["id"] not in gone]
     for loop in amplifier.compiled.loops:
         into = split(amplifier.design.block(loop.block).references.get("into", ""))[0]
-        stage = next((one for one in raw["blocks"] if one["id"] == into), None)
+        stage = next((block for block in raw["blocks"] if block["id"] == into), None)
         if stage is None or not stage.get("cathode_foot") or not stage.get("cathode_resistor"):
             continue
         # The foot was there for the feedback alone; its ohms go to the resistor above it.

@@ -61,7 +61,7 @@ def _behind(amplifier: SolvedAmplifier, block_id: str) -> list[Block]:
 def _sections(amplifier: SolvedAmplifier) -> tuple[Block, Block] | None:
     """The reservoir behind the HT's rectifier, and the first block behind that and a standby switch."""
     use = ht_rectifier(amplifier)
-    switches = {one.block for one in amplifier.compiled.said(Standby)}
+    switches = {standby.block for standby in amplifier.compiled.said(Standby)}
     for reservoir in _behind(amplifier, use.block) if use else ():
         behind = _behind(amplifier, reservoir.id)
         if behind and behind[0].id in switches:
@@ -113,7 +113,7 @@ def may_vacuum(amplifier: SolvedAmplifier) -> bool:
 
 
 def _winding(amplifier: SolvedAmplifier, use: Rectified) -> Winding:
-    return next(one for one in amplifier.compiled.said(Winding) if one.block == use.winding)
+    return next(winding for winding in amplifier.compiled.said(Winding) if winding.block == use.winding)
 
 
 def _rated_volt(winding: Winding, amplifier: SolvedAmplifier) -> float:
@@ -167,7 +167,7 @@ def _unheat(raw: Raw, envelope: str) -> None:
     for block in list(raw["blocks"]):
         if block["kind"] != "heater-string":
             continue
-        chains = [one.strip() for one in block["tubes"].split(",")]
+        chains = [word.strip() for word in block["tubes"].split(",")]
         if any(envelope in chain.split("+") and chain != envelope for chain in chains):
             raise DesignRefused(
                 f"{envelope.upper()} is heated in series with others: its heater must be made up for."
@@ -229,8 +229,8 @@ def make_regulated(amplifier: SolvedAmplifier) -> Design:
     watt = (1 - _LEFT) * volt * _draws(amplifier, section) * (high / usual) ** 2
     made = PassTransistor(rating_volt=next(one for one in (400.0, 600.0, 800.0, 1000.0, 1e4) if one > 1.2 * top))
     sink = next(
-        (one for one in _SINKS
-         if made.model_copy(update={"sink_kelvin_per_watt": one}).junction_celsius(watt) < 115.0), _SINKS[-1],
+        (sink for sink in _SINKS
+         if made.model_copy(update={"sink_kelvin_per_watt": sink}).junction_celsius(watt) < 115.0), _SINKS[-1],
     )  # fmt: skip
     raw = dump(amplifier.design)
     old = block_in(raw, section.id)
@@ -291,7 +291,9 @@ def may_reservoir(made: str) -> Callable[[SolvedAmplifier], bool]:
 
     def may(amplifier: SolvedAmplifier) -> bool:
         found = _sections(amplifier)
-        if found is None or found[0].id in {one.block for one in amplifier.compiled.said(SeriesCapacitors)}:
+        if found is None or found[0].id in {
+            series_capacitors.block for series_capacitors in amplifier.compiled.said(SeriesCapacitors)
+        }:
             return False
         path = f"blocks/{found[0].id}/capacitor/made"
         return has_field(amplifier.design, path) and find(amplifier.design, path).value != made

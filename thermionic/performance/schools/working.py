@@ -65,7 +65,7 @@ def strapping(amplifier: SolvedAmplifier) -> str:
 
 
 def block_in(raw: Raw, block_id: str) -> Raw:
-    found: Raw = next(one for one in raw["blocks"] if one["id"] == block_id)
+    found: Raw = next(block for block in raw["blocks"] if block["id"] == block_id)
     return found
 
 
