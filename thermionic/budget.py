@@ -7,13 +7,13 @@ somebody else go first, look whether the result is still wanted) is given along 
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
 from contextvars import ContextVar
 from dataclasses import dataclass, replace
 from typing import ParamSpec, TypeVar
 
+from thermionic import clock
 from thermionic.errors import BudgetSpent
 
 DEFAULT_SECONDS = 60.0
@@ -53,7 +53,7 @@ class limit:  # noqa: N801
         self._seconds, self._meanwhile = seconds, meanwhile
 
     def __enter__(self) -> None:
-        until = time.monotonic() + self._seconds
+        until = clock.seconds() + self._seconds
         outer = _current.get()
         if outer is None:
             inner = _Budget(self._seconds, until, self._meanwhile)
@@ -97,7 +97,7 @@ def check(doing: str) -> None:
     budget = _current.get()
     if budget and budget.meanwhile:
         budget.meanwhile()
-    if budget and time.monotonic() > budget.until:
+    if budget and clock.seconds() > budget.until:
         raise BudgetSpent(
             f"Stopped after {budget.seconds:g} s while {doing}. Allow more time, or ask for less at once.",
             tried=(doing,),
@@ -107,4 +107,4 @@ def check(doing: str) -> None:
 def spent() -> bool:
     """Whether the time is up."""
     budget = _current.get()
-    return bool(budget and time.monotonic() > budget.until)
+    return bool(budget and clock.seconds() > budget.until)

@@ -135,7 +135,7 @@ def _described(tube: tubes.TubeType) -> dict[str, Any]:
 
 def _unit(tube: tubes.TubeType, unit: tubes.Unit) -> dict[str, Any]:
     limits = unit.limits or unit.rectifier_limits or unit.regulator_limits
-    found: dict[str, Any] = {
+    result: dict[str, Any] = {
         "name": unit.name,
         "kind": unit.kind,
         "sections": unit.sections,
@@ -144,17 +144,17 @@ def _unit(tube: tubes.TubeType, unit: tubes.Unit) -> dict[str, Any]:
     if unit.kind in ("triode", "pentode"):
         device = tube.device(unit)
         assert isinstance(device, Triode | Pentode)
-        found["cutoffs"] = [
+        result["cutoffs"] = [
             {**_given(cutoff), "ratio": tubes.cutoff_ratio(device, cutoff)} for cutoff in unit.cutoffs
         ]
-        found["points"] = [{**_given(point), "errors": tubes.errors(device, point)} for point in unit.points]
+        result["points"] = [{**_given(point), "errors": tubes.errors(device, point)} for point in unit.points]
     if unit.kind == "rectifier":
-        found["points"] = [
+        result["points"] = [
             {**asdict(drop), "errors": {"drop_v": tubes.drop_error(tube.rectifier(), drop)}} for drop in unit.drops
         ]
     if unit.kind == "regulator":
-        found |= {"striking_v": unit.striking_v, "running_v": unit.running_v, "regulation_v": unit.regulation_v}
-    return found
+        result |= {"striking_v": unit.striking_v, "running_v": unit.running_v, "regulation_v": unit.regulation_v}
+    return result
 
 
 def _given(point: tubes.Point | tubes.Cutoff) -> dict[str, Any]:
@@ -179,8 +179,8 @@ def _tube(chosen: argparse.Namespace) -> Any:
         raise ThermionicError(f"A {unit} needs its grid voltage: --grid.")
     device = tube.pentode() if unit == "pentode" else tube.triode()
     strapped = unit == "pentode" and chosen.screen is None
-    found = tubes.characteristics(device, chosen.anode, chosen.grid, chosen.screen, strapped)
-    return {key: value if np.isfinite(value) else None for key, value in found.items()}
+    result = tubes.characteristics(device, chosen.anode, chosen.grid, chosen.screen, strapped)
+    return {key: value if np.isfinite(value) else None for key, value in result.items()}
 
 
 def _fit(chosen: argparse.Namespace) -> Any:

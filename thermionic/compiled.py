@@ -21,6 +21,7 @@ from typing import TYPE_CHECKING, Any
 import numba
 import numpy as np
 
+from thermionic import clock
 from thermionic.lazily import lazily
 
 PACKAGE = Path(__file__).parent
@@ -98,7 +99,8 @@ class Ready:
     @lazily
     def made(self) -> Any:
         """The function as numba made it."""
-        return numba.njit(list(self._signatures), cache=True, error_model="numpy", nogil=True)(self._function)
+        with clock.standing():
+            return numba.njit(list(self._signatures), cache=True, error_model="numpy", nogil=True)(self._function)
 
     @property
     def _numba_type_(self) -> Any:

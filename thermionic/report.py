@@ -158,13 +158,13 @@ def _rail(amplifier: SolvedAmplifier, rail: str, hertz: float) -> complex:
 
 def _noise(amplifier: SolvedAmplifier) -> dict[str, Any]:
     """Noise at the loudspeaker and referred to the source, V rms, 20 Hz to 20 kHz; tubes' flicker is unsure."""
-    found = noise(amplifier.state.at, amplifier.load.node, amplifier.compiled.source.part, _NOISE_HERTZ)
+    result = noise(amplifier.state.at, amplifier.load.node, amplifier.compiled.source.part, _NOISE_HERTZ)
     return {
-        "output_vrms": {name: found.output_volt(name) for name in ("flat", "A", "468")},
-        "input_vrms": {name: found.input_volt(name) for name in ("flat", "A", "468")},
-        "by_part_vrms": found.by_part(),
+        "output_vrms": {name: result.output_volt(name) for name in ("flat", "A", "468")},
+        "input_vrms": {name: result.input_volt(name) for name in ("flat", "A", "468")},
+        "by_part_vrms": result.by_part(),
         "frequency": _NOISE_HERTZ.tolist(),
-        "output_v_per_root_hertz": np.sqrt(found.density).tolist(),
+        "output_v_per_root_hertz": np.sqrt(result.density).tolist(),
         "unsure": ["the flicker noise of tubes, which differs tenfold from sample to sample"],
     }
 

@@ -13,10 +13,10 @@ _UNREADABLE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\ud800-\udfff\ufff
 
 def readable(text: str) -> str:
     """The text itself. Raises TextRefused if there is a character in it that nobody can read, saying where."""
-    found = _UNREADABLE.search(text)
-    if found:
+    match = _UNREADABLE.search(text)
+    if match:
         raise TextRefused(
-            f"Character {found.start() + 1} of “{_UNREADABLE.sub('·', text[:40])}” (U+{ord(found[0]):04X}) is no "
+            f"Character {match.start() + 1} of “{_UNREADABLE.sub('·', text[:40])}” (U+{ord(match[0]):04X}) is no "
             "readable text; letters, digits, signs, tabs and new lines are accepted."
         )
     return text

@@ -102,21 +102,21 @@ def read(text: str, quantity: Quantity, bare: float = 1.0) -> float:
 def _read(compact: str, quantity: Quantity, bare: float) -> float | None:
     kind = quantity.value
     for spelling, factor in kind.other_units:
-        if compact.endswith(spelling) and (found := _PLAIN.fullmatch(compact[: -len(spelling)])) and not found[3]:
-            return float(found[1] + found[2]) * factor
+        if compact.endswith(spelling) and (match := _PLAIN.fullmatch(compact[: -len(spelling)])) and not match[3]:
+            return float(match[1] + match[2]) * factor
     # The unit first: the m of "3 m" is a metre, that of "3 mm" milli.
     for spelling in (*kind.spellings, ""):
         if spelling and not compact.endswith(spelling):
             continue
         body = compact[: len(compact) - len(spelling)] if spelling else compact
-        if kind.infix and (found := _INFIX.fullmatch(body)):
-            whole, multiplier, fraction = found.groups()
+        if kind.infix and (match := _INFIX.fullmatch(body)):
+            whole, multiplier, fraction = match.groups()
             exponent = _MULTIPLIERS.get(multiplier, 0)
             if multiplier in "Rr" and quantity is not Quantity.RESISTANCE:
                 continue
             return float(f"{whole or '0'}.{fraction}e{exponent}")
-        if found := _PLAIN.fullmatch(body):
-            sign, number, multiplier = found.groups()
+        if match := _PLAIN.fullmatch(body):
+            sign, number, multiplier = match.groups()
             # One rounding of the written decimal: 0.1e-6, not 0.1 * 1e-6.
             mantissa, _, power = number.lower().partition("e")
             value = float(f"{sign}{mantissa}e{int(power or 0) + _MULTIPLIERS[multiplier]}")

@@ -86,8 +86,8 @@ _lock = Lock()
 
 def _recall(key: str) -> Solved | None:
     with _lock:
-        found: Solved | None = _kept.get(key)
-        return found
+        result: Solved | None = _kept.get(key)
+        return result
 
 
 def _keep(key: str, found: Solved) -> Solved:
@@ -125,21 +125,21 @@ def _alone(key: str) -> Iterator[None]:
 def solved_design(design: Design, near: Solved | None = None) -> Solved:
     """The solution of a design; ``near`` is one of a similar design to start from. Raises ThermionicError."""
     key = hash_of(design)
-    found = _recall(key) or _fetch(key)
-    if found is not None:
-        return found
+    result = _recall(key) or _fetch(key)
+    if result is not None:
+        return result
     with _alone(key):
-        found = _recall(key) or _fetch(key)
-        if found is not None:  # by whoever was before us
-            return found
+        result = _recall(key) or _fetch(key)
+        if result is not None:  # by whoever was before us
+            return result
         began = time.thread_time()  # its own work: how busy the machine is does not count
         with budget.limit(settings.SOLVE_SECONDS):
-            found = Solved(solve(design, near.amplifier if near else None))
+            result = Solved(solve(design, near.amplifier if near else None))
             # A design that has no steady state when it is driven is refused here, before it is stored.
-            _ = found.amplifier.sweep
+            _ = result.amplifier.sweep
         if time.thread_time() - began > WORTH_SHARING_SECONDS:
-            _share(key, found)
-        return _keep(key, found)
+            _share(key, result)
+        return _keep(key, result)
 
 
 def solved(revision: Revision) -> Solved:

@@ -103,7 +103,7 @@ def _as_set(amplifier: SolvedAmplifier) -> str:
 def _stations(amplifier: SolvedAmplifier) -> tuple[Station, ...]:
     """The blocks on the signal's way, with their levels."""
     compiled, source = amplifier.compiled, _shown_at(amplifier)
-    found = []
+    result = []
     for place in stations(amplifier):
         block, uses = amplifier.design.block(place.block), compiled.tubes_of(place.block)
         detail = volts = ""
@@ -111,8 +111,8 @@ def _stations(amplifier: SolvedAmplifier) -> tuple[Station, ...]:
             detail = ", ".join(dict.fromkeys(use.type.type for use in uses))
             volts = display(amplifier.voltage(uses[0].anode), Quantity.VOLTAGE)
         signal = f"{display(level(amplifier, place, source), Quantity.VOLTAGE)} ~"
-        found.append(Station(block.id, block.label, detail, volts, signal))
-    return tuple(found)
+        result.append(Station(block.id, block.label, detail, volts, signal))
+    return tuple(result)
 
 
 def _rails(amplifier: SolvedAmplifier) -> Iterator[Rail]:

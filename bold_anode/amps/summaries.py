@@ -14,23 +14,23 @@ from thermionic.values import Quantity, display
 
 def kept(revision: Revision) -> dict[str, Any] | None:
     """The summary of a revision if this edition of the computation has made it already."""
-    found = getattr(revision, "summary", None)
-    return found.data if found is not None and found.edition == edition() else None
+    result = getattr(revision, "summary", None)
+    return result.data if result is not None and result.edition == edition() else None
 
 
 def summary(revision: Revision) -> dict[str, Any]:
     """The summary of a revision: as kept, else worked out and kept; of one without a solution its ``refusal``."""
-    found = kept(revision)
-    if found is not None:
-        return found
+    result = kept(revision)
+    if result is not None:
+        return result
     try:
-        found = _of(solved(revision))
+        result = _of(solved(revision))
     except BudgetSpent as refusal:  # it may do better another time
         return {"refusal": str(refusal)}
     except ThermionicError as refusal:
-        found = {"refusal": str(refusal)}
-    Summary.objects.update_or_create(revision=revision, defaults={"edition": edition(), "data": found})
-    return found
+        result = {"refusal": str(refusal)}
+    Summary.objects.update_or_create(revision=revision, defaults={"edition": edition(), "data": result})
+    return result
 
 
 def _of(now: Solved) -> dict[str, Any]:

@@ -103,8 +103,8 @@ def _make(amplifier: SolvedAmplifier, arguments: Arguments, report: Report) -> A
         source_volt=source.volt, mains_volt=design.brief.mains_volt, mains_hertz=design.brief.mains_hertz,
         channels=design.channels, **given,
     )  # fmt: skip
-    found = choose(wanted, lambda part, said: report(part, said))
-    return [{**asdict(one), "design": documents.dump(one.design)} for one in found]
+    result = choose(wanted, lambda part, said: report(part, said))
+    return [{**asdict(one), "design": documents.dump(one.design)} for one in result]
 
 
 def _show(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:

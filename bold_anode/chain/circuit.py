@@ -53,7 +53,7 @@ _KINDS = [
 
 def _actions(design: Design, block_id: str) -> list[tuple[str, str]]:
     """What can be done to a block as a whole, besides putting others beside it: the action and its words."""
-    found = [
+    result = [
         ("duplicate", "Double it"),
         ("earlier", "Move earlier"),
         ("later", "Move later"),
@@ -61,8 +61,8 @@ def _actions(design: Design, block_id: str) -> list[tuple[str, str]]:
         ("remove-along", "Remove with everything it feeds"),
     ]
     if regraph.can_push_pull(design, block_id):
-        found.insert(0, ("push-pull", "Make it push-pull"))
-    return found
+        result.insert(0, ("push-pull", "Make it push-pull"))
+    return result
 
 
 def _selected(amplifier: SolvedAmplifier, wanted: str) -> str:

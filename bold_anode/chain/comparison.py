@@ -28,8 +28,8 @@ class Cell:
 
 def cells(load: Load, numbers: Comparison, other: Comparison | None = None) -> list[Cell]:
     """The row, in the order of ``HEADS``; against another design's where one is given."""
-    found = sum(numbers.findings.values())
-    words = ", ".join(f"{count} {name}" for name, count in numbers.findings.items()) if found else "none"
+    result = sum(numbers.findings.values())
+    words = ", ".join(f"{count} {name}" for name, count in numbers.findings.items()) if result else "none"
     texts: tuple[str, ...] = (
         load.written(numbers.full),
         f"{numbers.distortion:.2%}",

@@ -24,14 +24,14 @@ def plots(amplifier: SolvedAmplifier, block_id: str) -> list[Plot]:
     """What can be drawn of a block: its curves, those of both its halves as one tube, its balance."""
     uses = amplifier.compiled.tubes_of(block_id)
     written = amplifier.load.written
-    found = [_plot(anode_diagram(amplifier, block_id), uses[0].type.type, written)] if uses else []
+    result = [_plot(anode_diagram(amplifier, block_id), uses[0].type.type, written)] if uses else []
     composite = composite_diagram(amplifier, block_id)
     if composite:
-        found.append(_composite_plot(composite, written))
+        result.append(_composite_plot(composite, written))
     balance = pair_balance(amplifier, block_id)
     if balance:
-        found.append(_balance_plot(balance))
-    return found
+        result.append(_balance_plot(balance))
+    return result
 
 
 def _plot(diagram: AnodeDiagram, tube: str, written: Callable[[float], str]) -> Plot:

@@ -54,11 +54,11 @@ _PREFIXES: dict[Quantity | None, tuple[str, ...]] = {
 def rows(user: Any, amplifier: SolvedAmplifier, fields: list[Field]) -> list[Row]:
     """What the editor shows of the values of a part; like tubes of a stage are changed together."""
     tubes_in = [field for field in fields if _is_tube(field)]
-    found = []
+    result = []
     for text in dict.fromkeys(field.text for field in tubes_in):
         like = [field.path for field in tubes_in if field.text == text]
-        found.append(_tubes(user, amplifier.design, text, like))
-    return found + [_row(amplifier, field) for field in fields if not _is_tube(field)]
+        result.append(_tubes(user, amplifier.design, text, like))
+    return result + [_row(amplifier, field) for field in fields if not _is_tube(field)]
 
 
 def _is_tube(field: Field) -> bool:
@@ -96,12 +96,12 @@ def _library(design: Design, envelope: str) -> list[TubeChoice]:
     """The types of the library that can go into an envelope, those first that simply go in."""
     now = design.tube_of(envelope)
     letters = [section[-1] for block in design.blocks for section in block.sections if section[:-2] == envelope]
-    found = []
+    tube_choices = []
     for name in documents.fitting_types(design, envelope):
         other = tubes.get(name)
         differs = "; ".join(tubes.differences(now, other, letters[0] if letters else "a"))
-        found.append(TubeChoice(name, ", ".join(other.aliases), differs))
-    return sorted(found, key=lambda one: (bool(one.differs), one.differs.count(";")))
+        tube_choices.append(TubeChoice(name, ", ".join(other.aliases), differs))
+    return sorted(tube_choices, key=lambda one: (bool(one.differs), one.differs.count(";")))
 
 
 def _end(amplifier: SolvedAmplifier, reference: str) -> str:

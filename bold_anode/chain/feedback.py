@@ -47,8 +47,8 @@ class Row:
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     amplifier = shown.solved.amplifier
-    found = [_of_loop(amplifier, loop.block, 10 * number) for number, loop in enumerate(amplifier.compiled.loops)]
-    return "chain/feedback.html", {"loops": found}
+    result = [_of_loop(amplifier, loop.block, 10 * number) for number, loop in enumerate(amplifier.compiled.loops)]
+    return "chain/feedback.html", {"loops": result}
 
 
 def _of_loop(amplifier: SolvedAmplifier, block_id: str, number: int) -> dict[str, Any]:

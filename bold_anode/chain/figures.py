@@ -58,14 +58,14 @@ def _class(amplifier: SolvedAmplifier, block_id: str) -> dict[str, str]:
     """The class that a stage works in, where it goes on to full output on the signal's way."""
     if block_id not in amplifier.route:
         return {}
-    found = working_class(amplifier, block_id)
+    result = working_class(amplifier, block_id)
 
     output = amplifier.load.written
-    words = [found.letters]
-    if found.leaves_a is not None:
-        words.append(f"A up to {output(found.leaves_a)}, then cut off up to {1 - found.conducts:.0%} of the cycle")
-    if found.grid_from is not None:
-        words.append(f"grid current from {output(found.grid_from)}")
+    words = [result.letters]
+    if result.leaves_a is not None:
+        words.append(f"A up to {output(result.leaves_a)}, then cut off up to {1 - result.conducts:.0%} of the cycle")
+    if result.grid_from is not None:
+        words.append(f"grid current from {output(result.grid_from)}")
     return {"Class": "; ".join(words)}
 
 

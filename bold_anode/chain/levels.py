@@ -118,18 +118,18 @@ def _sentences(amplifier: SolvedAmplifier, budget: GainBudget) -> list[str]:
     """What the picture says, in words."""
     written = amplifier.load.written
     volt = Quantity.VOLTAGE
-    found = [
+    result = [
         f"Full output, {written(budget.full)}, takes {display(budget.source_at_full, volt)} rms from the source as "
         f"the controls are set; {written(budget.reference)} takes {display(budget.source_at_reference, volt)}."
     ]
     stages = [step for step in budget.steps if step.margin_db is not None]
     if budget.overdriven:
-        found.append(
+        result.append(
             f"The source's own {display(budget.source_volt, volt)} drives it far past full output: it is turned down "
             f"in use, by {20 * np.log10(budget.source_volt / budget.source_at_full):.0f} dB or more."
         )
     if not stages:
-        return found
+        return result
     first = next(step for step in stages if step.block == budget.first)
     last = stages[-1]
     name = amplifier.design.block(first.block).label
@@ -137,13 +137,13 @@ def _sentences(amplifier: SolvedAmplifier, budget: GainBudget) -> list[str]:
         others = [step for step in stages if step is not last]
         if others:
             nearest = min(others, key=lambda step: step.margin_db or 0.0)
-            found.append(
+            result.append(
                 f"{name} clips first, as it should; {amplifier.design.block(nearest.block).label} has "
                 f"{nearest.margin_db:.1f} dB more headroom."
             )
     else:
-        found.append(
+        result.append(
             f"{name} clips first, {-(first.margin_db or 0.0):.1f} dB before the last stage does: that is where "
             "the power is lost."
         )
-    return found
+    return result

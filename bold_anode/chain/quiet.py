@@ -30,19 +30,19 @@ class Bar:
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     amplifier = shown.solved.amplifier
-    found = quiet(amplifier)
-    noise = [_bar(found, "All noise, 20 Hz to 20 kHz", "", found.noise_volt, whole=True)]
-    noise.append(_bar(found, "the same, A-weighted", "", found.weighted_volt, whole=True))
-    noise += [_cause(amplifier, found, cause) for cause in found.noise_causes[:_NAMED]]
+    result = quiet(amplifier)
+    noise = [_bar(result, "All noise, 20 Hz to 20 kHz", "", result.noise_volt, whole=True)]
+    noise.append(_bar(result, "the same, A-weighted", "", result.weighted_volt, whole=True))
+    noise += [_cause(amplifier, result, cause) for cause in result.noise_causes[:_NAMED]]
     hum = []
-    if found.hum_volt > 0:
-        strongest = display(found.hum_hertz, Quantity.FREQUENCY)
-        hum.append(_bar(found, f"All hum, strongest at {strongest}", "", found.hum_volt, whole=True))
-        hum += [_cause(amplifier, found, cause) for cause in found.hum_causes[:_NAMED]]
+    if result.hum_volt > 0:
+        strongest = display(result.hum_hertz, Quantity.FREQUENCY)
+        hum.append(_bar(result, f"All hum, strongest at {strongest}", "", result.hum_volt, whole=True))
+        hum += [_cause(amplifier, result, cause) for cause in result.hum_causes[:_NAMED]]
     return "chain/quiet.html", {
         "noise": noise,
         "hum": hum,
-        "reference": amplifier.load.written(found.reference),
+        "reference": amplifier.load.written(result.reference),
     }
 
 

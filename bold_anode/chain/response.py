@@ -22,12 +22,12 @@ _FLOOR = -30.0
 def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The tab."""
     amplifier = shown.solved.amplifier
-    found = sweep(amplifier)
+    result = sweep(amplifier)
     squares = [square_wave(amplifier, hertz) for hertz in SQUARES]
-    plots = [_response_plot(found), _impedance_plot(found), *(_square_plot(square) for square in squares)]
+    plots = [_response_plot(result), _impedance_plot(result), *(_square_plot(square) for square in squares)]
     return "chain/response.html", {
         "plots": drawn(plots),
-        "figures": _figures(found),
+        "figures": _figures(result),
         "squares": [(_hertz(square.hertz), _square_figures(square)) for square in squares],
         "linear": any(square.linear for square in squares),
         "written": amplifier.load.written(_level(amplifier, squares[0])),
@@ -136,13 +136,13 @@ def _figures(found: Sweep) -> list[Figure]:
 
 def _square_figures(square: SquareWave) -> list[Figure]:
     """What is worth reading off it: the low one's tilt, the high one's rise."""
-    found = [Figure("Overshoot", f"{square.overshoot:.1%}")]
+    result = [Figure("Overshoot", f"{square.overshoot:.1%}")]
     if square.hertz <= REFERENCE_HERTZ:
-        found.append(Figure("Tilt", f"{square.tilt:.1%}"))
+        result.append(Figure("Tilt", f"{square.tilt:.1%}"))
     else:
         rise = square.rise_seconds
-        found.append(Figure("Rises in", _seconds(rise) if rise is not None else "more than half a period"))
-    return found
+        result.append(Figure("Rises in", _seconds(rise) if rise is not None else "more than half a period"))
+    return result
 
 
 def _seconds(value: float) -> str:

@@ -51,7 +51,7 @@ def _make_tolerances(amplifier: SolvedAmplifier, arguments: Arguments, report: R
 
 
 def _make_schools(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
-    found = []
+    result = []
     wanted = schools(amplifier)
     for place, school in enumerate(wanted):
         report(place / len(wanted), f"{school.title}: changing the design and solving it")
@@ -64,8 +64,8 @@ def _make_schools(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> A
             raise
         except ThermionicError as refusal:
             row["refusal"] = str(refusal)
-        found.append(row)
-    return found
+        result.append(row)
+    return result
 
 
 def _read_builds(request: Request, project: Project) -> Arguments:

@@ -51,8 +51,8 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         else:
             sheet = drawing(signal_sheet(amplifier.design), amplifier, other.amplifier)
             context["drawing"] = _svg(sheet)
-            found = differences(other.amplifier.design, amplifier.design)
-            context["differences"] = [_said(one) for one in found if one.path != "name"]
+            result = differences(other.amplifier.design, amplifier.design)
+            context["differences"] = [_said(one) for one in result if one.path != "name"]
     return "chain/variants.html", context
 
 
@@ -88,8 +88,8 @@ def keep(request: Request, project_id: int) -> HttpResponse:
     name = request.POST.get("name", "")
 
     def change(design: Design) -> tuple[Design, str]:
-        after, found = made(solved(owned(request, project_id).at).amplifier, school)
-        return after, f"{found.title.lower()}"
+        after, result = made(solved(owned(request, project_id).at).amplifier, school)
+        return after, f"{result.title.lower()}"
 
     return _done(
         request,

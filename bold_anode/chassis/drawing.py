@@ -101,7 +101,7 @@ class Flat:
     def matrix(self, face: Face) -> tuple[float, float, float, float, float, float]:
         """a, b, c, d, e, f of x = a u + c v + e, y = b u + d v + f, of millimetres."""
         w, d, h, g = self.w, self.d, self.h, _GAP
-        found = {
+        result = {
             "top": (1.0, 0.0, 0.0, -1.0, 0.0, 0.0),
             "front": (1.0, 0.0, 0.0, -1.0, 0.0, h + g),
             "rear": (-1.0, 0.0, 0.0, 1.0, w, -d - g - h),
@@ -110,9 +110,9 @@ class Flat:
             "bottom": (-1.0, 0.0, 0.0, 1.0, w, h + 2 * g),
         }[face]
         if self.mirrored:
-            a, b, c, e, x, y = found
+            a, b, c, e, x, y = result
             return -a, b, -c, e, w - x, y
-        return found
+        return result
 
     def point(self, face: Face, u: float, v: float) -> tuple[float, float]:
         """Where a place of a face is on the sheet, mm."""

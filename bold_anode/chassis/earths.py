@@ -109,9 +109,9 @@ def _figures(now: Laid, found: Returns) -> dict[str, Any]:
 def draw_network(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The network over the layout."""
     standing, now = _laid(shown)
-    found = returns(now)
+    result = returns(now)
     return "chassis/network.html", {
-        "standing": standing, "earthing": standing.layout.earthing, **_picture(now, found), **_figures(now, found),
+        "standing": standing, "earthing": standing.layout.earthing, **_picture(now, result), **_figures(now, result),
         "bolts": ("inputs", "supply"),
     }  # fmt: skip
 
@@ -142,13 +142,13 @@ def draw_faults(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """A fault put in, and how it is found."""
     standing, now = _laid(shown)
     wanted = request.GET.get("fault", "")
-    found = tried(now, wanted)
+    result = tried(now, wanted)
     context: dict[str, Any] = {
         "standing": standing, "faults": [{"key": fault.key, "words": fault.words} for fault in faults(now)],
         "fault": wanted,
     }  # fmt: skip
-    if found is not None:
-        fault, wrong, back = found
+    if result is not None:
+        fault, wrong, back = result
         hum = now.hum
         lost = back.load_volt > _LOST
         context |= {

@@ -43,10 +43,10 @@ def standing(project: Project) -> Standing:
 
 def chosen_row(project: Project) -> ChassisLayout | None:
     """The row of the chosen layout."""
-    found: ChassisLayout | None = (
+    result: ChassisLayout | None = (
         ChassisLayout.objects.filter(project=project, chosen=True).select_related("current").first()
     )
-    return found
+    return result
 
 
 def of_row(project: Project, row: ChassisLayout | None) -> Layout:
@@ -63,13 +63,13 @@ def laid(project: Project, layout: Layout) -> Laid:
     """A layout with all that follows from it; computed once. Raises ThermionicError."""
     key = project.at.document_hash, layout.model_dump_json()
     with _lock:
-        found: Laid | None = _kept.get(key)
-    if found is None:
+        result: Laid | None = _kept.get(key)
+    if result is None:
         with budget.limit(settings.SOLVE_SECONDS):
-            found = lay(solved(project.at).amplifier, layout)
+            result = lay(solved(project.at).amplifier, layout)
         with _lock:
-            _kept[key] = found
-    return found
+            _kept[key] = result
+    return result
 
 
 def plain(layout: Layout) -> dict[str, Any]:

@@ -39,14 +39,14 @@ class Section:
 def in_section(laid: Laid) -> Section:
     """The section of a layout."""
     box = laid.layout.box
-    found = []
+    result = []
     for body in laid.bodies:
         placed = laid.layout.of(body.key)
         for solid in solids(body, placed, box) if placed else ():
             low, high = solid.box(box)
-            found.append((float(low[1]), body, low * 1e3, high * 1e3))
-    found.sort(key=lambda one: -one[0])
-    top = max((float(high[2]) for *_, high in found), default=0.0)
+            result.append((float(low[1]), body, low * 1e3, high * 1e3))
+    result.sort(key=lambda one: -one[0])
+    top = max((float(high[2]) for *_, high in result), default=0.0)
     width, height = box.width * 1e3, box.height * 1e3
     section = Section(
         f"{-_ROOM:.0f} {-top - _ROOM:.0f} {width + 2 * _ROOM + 40:.0f} {top + height + 2 * _ROOM:.0f}",
@@ -54,7 +54,7 @@ def in_section(laid: Laid) -> Section:
         f"{max(box.sheet * 1e3, 1.0):.1f}",
     )
     named: set[str] = set()
-    for _, body, low, high in found:
+    for _, body, low, high in result:
         above = high[2] > 0
         first = body.key not in named and (above or body.inside)
         named.add(body.key)
@@ -63,7 +63,7 @@ def in_section(laid: Laid) -> Section:
             body.short if first and not body.nature.on_panel else "", f"{(low[0] + high[0]) / 2:.1f}",
             f"{-high[2] + 11:.1f}", body.family.replace(" ", "-"), body.sizes.round and above,
         ))  # fmt: skip
-    highest = sorted({round(float(high[2])) for *_, high in found if high[2] > 5}, reverse=True)[:1]
+    highest = sorted({round(float(high[2])) for *_, high in result if high[2] > 5}, reverse=True)[:1]
     section.heights = [(f"{-one:.0f}", f"{width + 6:.0f}", f"{one} mm") for one in highest]
     section.heights.append((f"{height:.0f}", f"{width + 6:.0f}", f"{height:.0f} mm"))
     return section

@@ -32,7 +32,7 @@ def draw_wires(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """The wire list."""
     standing = laying.standing(shown.project)
     now = laying.laid(shown.project, standing.layout)
-    found = runs(now)
+    result = runs(now)
     return "chassis/wires.html", {
         "standing": standing,
         "runs": [
@@ -40,11 +40,11 @@ def draw_wires(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
              "mm": f"{one.metres * 1e3:.0f}", "gauge": f"{one.gauge:g} mm²", "colour": one.colour,
              "shielded": one.shielded,
              "screen": standing.layout.choice(one.key).screen, "can_shield": one.kind in ("signal", "feedback")}
-            for one in found
+            for one in result
         ],
         "totals": [
             {"kind": kind, "metres": f"{metres:.1f} m", "colour": colour, "gauge": f"{gauge:g} mm²"}
-            for kind, metres, colour, gauge in totals(found)
+            for kind, metres, colour, gauge in totals(result)
         ],
         "feeds": feeds(now),
         "near_db": f"{NEAR_DB:.0f} dB",
@@ -104,17 +104,17 @@ def draw_drilling(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     """What is to be drilled."""
     standing = laying.standing(shown.project)
     amplifier = solved(shown.project.at).amplifier
-    found = drilling.holes(bodies(amplifier, standing.layout), standing.layout)
+    result = drilling.holes(bodies(amplifier, standing.layout), standing.layout)
     return "chassis/drilling.html", {
         "standing": standing,
-        "faces": [face for face in FACES if any(hole.face == face for hole in found)],
+        "faces": [face for face in FACES if any(hole.face == face for hole in result)],
         "papers": tuple(drilling.PAPERS),
         "there": len(standing.layout.holes),
         "all_faces": FACES,
         "holes": [
             {"number": number + 1, "face": one.face, "u": f"{one.u * 1e3:.1f}", "v": f"{one.v * 1e3:.1f}",
              "size": drilling.size_of(one), "what": one.what, "tool": one.tool, "keyway": one.keyway}
-            for number, one in enumerate(found)
+            for number, one in enumerate(result)
         ],
     }  # fmt: skip
 
@@ -125,21 +125,21 @@ def drill(request: Request, project_id: int, name: str) -> HttpResponse:
     project = owned(request, project_id)
     try:
         layout = laying.standing(project).layout
-        found = drilling.holes(bodies(solved(project.at).amplifier, layout), layout)
+        result = drilling.holes(bodies(solved(project.at).amplifier, layout), layout)
     except ThermionicError as reason:
         return refuse(request, str(reason))
-    faces = [face for face in FACES if any(hole.face == face for hole in found)]
+    faces = [face for face in FACES if any(hole.face == face for hole in result)]
     stem, _, ending = name.rpartition(".")
     if ending == "pdf" and stem.removeprefix("template-") in drilling.PAPERS:
         paper = stem.removeprefix("template-")
-        return _file(drilling.pdf(found, layout, faces, paper), "application/pdf", name)
+        return _file(drilling.pdf(result, layout, faces, paper), "application/pdf", name)
     if name == "holes.csv":
-        return _file(drilling.table(found).encode(), "text/csv; charset=utf-8", name)
+        return _file(drilling.table(result).encode(), "text/csv; charset=utf-8", name)
     if name == "box.dxf":
-        return _file(drilling.dxf(found, layout, faces).encode(), "application/dxf", name)
+        return _file(drilling.dxf(result, layout, faces).encode(), "application/dxf", name)
     if ending == "svg" and stem in FACES:
         face = next(face for face in FACES if face == stem)
-        return _file(drilling.svg(found, layout, face).encode(), "image/svg+xml", name)
+        return _file(drilling.svg(result, layout, face).encode(), "image/svg+xml", name)
     raise Http404
 
 
@@ -163,11 +163,11 @@ def take_holes(request: Request, project_id: int) -> HttpResponse:
         others = [hole.model_dump() for hole in layout.holes if hole.face != face]
         if upload is None:
             return changed_layout(layout, holes=others), f"holes of the {face} out"
-        found = apart(read_holes, upload.read(MOST_BYTES + 1), str(upload.name), face, layout.box)
+        result = apart(read_holes, upload.read(MOST_BYTES + 1), str(upload.name), face, layout.box)
         upload.seek(0)  # for another try, where the layout was changed meanwhile
         box = layout.box.model_copy(update={"built": "bought or reused"})
-        after_ = changed_layout(layout, holes=[*others, *(one.model_dump() for one in found)], box=box.model_dump())
-        return after_, f"{len(found)} holes of the {face} read"
+        after_ = changed_layout(layout, holes=[*others, *(one.model_dump() for one in result)], box=box.model_dump())
+        return after_, f"{len(result)} holes of the {face} read"
 
     return after(
         request, project_id, "chassis",

@@ -290,10 +290,10 @@ def offer(request: Request, project_id: int) -> HttpResponse:
     amplifier = solved(project.at).amplifier
 
     def change(layout: Layout) -> tuple[Layout, str]:
-        found = searching.result(request.user, project, searching.CHANGES, layout)
-        if found is None or number is None or number >= len(found):
+        result = searching.result(request.user, project, searching.CHANGES, layout)
+        if result is None or number is None or number >= len(result):
             raise LayoutRefused("That change was computed for another state of the layout; try every one again.")
-        return offers.made(bodies(amplifier, layout), layout, found[number]["what"])
+        return offers.made(bodies(amplifier, layout), layout, result[number]["what"])
 
     return _changed(request, project_id, change)
 
@@ -304,10 +304,10 @@ def proposal(request: Request, project_id: int) -> HttpResponse:
     project = owned(request, project_id)
 
     def change(layout: Layout) -> tuple[Layout, str]:
-        found = searching.result(request.user, project, searching.PROPOSAL, layout)
-        if found is None:
+        result = searching.result(request.user, project, searching.PROPOSAL, layout)
+        if result is None:
             raise LayoutRefused("That layout was searched for from another state; search again.")
-        return read_layout(found["layout"]), "the layout that was searched for"
+        return read_layout(result["layout"]), "the layout that was searched for"
 
     return _changed(request, project_id, change)
 

@@ -132,8 +132,8 @@ class Scale:
         """The same of many."""
         if self.log:
             low, high = np.log(self.least), np.log(self.most)
-            found: Array = (np.log(np.maximum(values, 1e-30)) - low) / (high - low)
-            return found
+            result: Array = (np.log(np.maximum(values, 1e-30)) - low) / (high - low)
+            return result
         straight: Array = (values - self.least) / (self.most - self.least)
         return straight
 

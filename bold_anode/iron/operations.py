@@ -79,15 +79,15 @@ def _named(name: str) -> str:
 
 def figures_read(kind: str, typed: dict[str, tuple[str, str]]) -> dict[str, dict[str, str]]:
     """The figures as they are kept. Raises ValueRefused."""
-    found = {}
+    result = {}
     for figure in FIGURES[kind]:
         text, source = typed.get(figure.name, ("", ""))
         if not text.strip():
             continue
         if source not in SOURCES:
             raise ValueRefused(f"{figure.words}: say where it came from: {', '.join(SOURCES)}.")
-        found[figure.name] = {"text": figure.read(text), "from": source}
-    return found
+        result[figure.name] = {"text": figure.read(text), "from": source}
+    return result
 
 
 def piece_of(item: ShelfItem) -> Piece:
@@ -143,14 +143,14 @@ def _keep_origin(project: Project, path: str, source: str) -> None:
 
 def origins_of(project: Project) -> dict[str, str]:
     """Where values of a project's design came from, by their path; of those only that still stand as they were."""
-    design, found = project.at.design, {}
+    design, result = project.at.design, {}
     for origin in Origin.objects.filter(project=project):
         try:
             if field(design, origin.path).text == origin.text:
-                found[origin.path] = origin.source
+                result[origin.path] = origin.source
         except DesignRefused:  # the design has no such part now
             continue
-    return found
+    return result
 
 
 @transaction.atomic
@@ -166,8 +166,8 @@ def put_back(user: Any, item_id: int) -> None:
 
 def unknown_of(user: Any, unknown_id: int) -> UnknownIron:
     """The user's own unknown transformer. Raises Http404."""
-    found: UnknownIron = get_object_or_404(UnknownIron.objects.of(user), pk=unknown_id)
-    return found
+    result: UnknownIron = get_object_or_404(UnknownIron.objects.of(user), pk=unknown_id)
+    return result
 
 
 def begin_unknown(user: Any, name: str, leads: str) -> UnknownIron:

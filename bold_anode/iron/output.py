@@ -36,7 +36,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     use = output_transformer(amplifier)
     if use is None or not amplifier.load.power:
         return "iron/output.html", {"use": None}
-    found = limits(amplifier)
+    result = limits(amplifier)
     seen = reflected(amplifier)
     cycle = saturating_cycle(amplifier)
     plots = [_reflected_plot(seen, use.primary_ohm)]
@@ -47,10 +47,10 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "transformer": amplifier.design.block(use.block),
         "plots": drawn(plots),
         "cycle": cycle,
-        "figures": _figures(amplifier, found, seen),
-        "core_figures": _core_figures(found),
-        "rated": found.rated_watt is not None,
-        "derating": _derating(found),
+        "figures": _figures(amplifier, result, seen),
+        "core_figures": _core_figures(result),
+        "rated": result.rated_watt is not None,
+        "derating": _derating(result),
         "unused": unused(amplifier),
         "ageing": [
             {"share": f"{one.share:.0%}", "heat": display(one.heat_watt, Quantity.POWER), "life": _times(one.life)}

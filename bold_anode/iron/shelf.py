@@ -74,12 +74,12 @@ def _forms() -> dict[str, Any]:
 
 def _typed(request: Request) -> dict[str, tuple[str, str]]:
     """Every figure that a form holds, with where it came from."""
-    found = {}
+    result = {}
     for name, text in request.POST.items():
         if name.startswith("figure-"):
             key = name.removeprefix("figure-")
-            found[key] = (str(text), request.POST.get(f"from-{key}", "assumed"))
-    return found
+            result[key] = (str(text), request.POST.get(f"from-{key}", "assumed"))
+    return result
 
 
 @require_POST

@@ -95,24 +95,24 @@ def _to(request: Request, unknown_id: int) -> HttpResponse:
 
 
 def _context(unknown: UnknownIron) -> dict[str, Any]:
-    found = unknown.found
+    result = unknown.found
     readings = unknown.read
     applied = next((reading for reading in reversed(readings) if isinstance(reading, Voltage)), None)
-    kind = kind_of(found, unknown.mains_volt)
+    kind = kind_of(result, unknown.mains_volt)
     return {
         "unknown": unknown,
-        "found": found,
+        "found": result,
         "readings": [{"words": reading.words, "value": _said(reading)} for reading in readings],
-        "windings": [_winding(winding) for winding in found.windings],
-        "contradictions": [_contradiction(contradiction) for contradiction in found.contradictions],
+        "windings": [_winding(winding) for winding in result.windings],
+        "contradictions": [_contradiction(contradiction) for contradiction in result.contradictions],
         "applied": applied,
-        "next": found.next,
+        "next": result.next,
         "kind": kind,
-        "output": _output(found, unknown),
-        "mains": _mains(found, unknown),
+        "output": _output(result, unknown),
+        "mains": _mains(result, unknown),
         "senses": [
             f"{a} and {b} {'go up together' if together else 'go against each other'}"
-            for (a, b), together in found.senses.items()
+            for (a, b), together in result.senses.items()
         ],
     }
 

@@ -53,12 +53,12 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
 def _strings(amplifier: SolvedAmplifier) -> list[dict[str, Any]]:
     volts = house_volts(amplifier.design)
     states = [heating(amplifier.compiled, at_work(amplifier, volt).state) for volt in volts]
-    found = []
+    result = []
     for place, usual in enumerate(states[1]):
         low, high = states[0][place], states[2][place]
         feed = usual.feed
         block = amplifier.design.block(feed.block)
-        found.append({
+        result.append({
             "block": feed.block,
             "name": block.label,
             "from": feed.source.replace("_", " "),
@@ -72,7 +72,7 @@ def _strings(amplifier: SolvedAmplifier) -> list[dict[str, Any]]:
             "rows": [_row(amplifier, low, usual, high, number) for number in range(len(usual.heated))],
             "heads": [f"{volt:.0f} V" for volt in volts],
         })  # fmt: skip
-    return found
+    return result
 
 
 def _row(
@@ -115,13 +115,13 @@ def _reference(amplifier: SolvedAmplifier, string: StringState) -> str:
 
 def _unfed(amplifier: SolvedAmplifier) -> list[str]:
     """The bottles whose heaters no supply of the design feeds, with what they take."""
-    found = []
+    result = []
     for envelope in unfed(amplifier):
         type_ = amplifier.design.tube_of(envelope)
         assert type_.heater is not None
         ampere = display(type_.heater.amperes, Quantity.CURRENT)
-        found.append(f"{envelope.upper()} ({type_.type}): {type_.heater.volts:g} V, {ampere}")
-    return found
+        result.append(f"{envelope.upper()} ({type_.type}): {type_.heater.volts:g} V, {ampere}")
+    return result
 
 
 def _insulation(amplifier: SolvedAmplifier) -> list[dict[str, Any]]:

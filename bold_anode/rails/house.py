@@ -24,7 +24,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
     low, usual, high = house_volts(amplifier.design)
     brief = amplifier.design.brief
     log = MainsReading.objects.of(request.user)
-    found = ways(amplifier)
+    result = ways(amplifier)
     rails = [rail.name for rail in amplifier.compiled.rails]
     return "rails/mains.html", {
         "log": log[:_SHOWN],
@@ -33,7 +33,7 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
         "house": {"low": f"{low:g}", "usual": f"{usual:g}", "high": f"{high:g}",
                   "read": brief.mains_high_volt is not None},
         "rails": [name.replace("_", " ") for name in rails],
-        "ways": [_row(one, rails) for one in found],
+        "ways": [_row(one, rails) for one in result],
     }  # fmt: skip
 
 

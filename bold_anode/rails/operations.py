@@ -45,13 +45,13 @@ def _moment(when: str) -> datetime:
     if not when.strip():
         return timezone.now()
     try:
-        found = parse_datetime(when.strip())
-        found = timezone.make_aware(found) if found is not None and timezone.is_naive(found) else found
+        result = parse_datetime(when.strip())
+        result = timezone.make_aware(result) if result is not None and timezone.is_naive(result) else result
     except (ValueError, OverflowError):
-        found = None
-    if found is None:
+        result = None
+    if result is None:
         raise ValueRefused(f"“{when[:40]}” is no date and time; 2026-11-26T19:30 is one.")
-    return found
+    return result
 
 
 def remove_reading(user: Any, reading_id: int) -> None:
@@ -69,10 +69,10 @@ def spread(user: Any) -> tuple[float, float, float] | None:
 def use_readings(user: Any, project_id: int, seen: int | None = None) -> Project:
     """Take the mains of a project's house from the log: usual, lowest and highest. Raises Http404, ValueRefused,
     Stale, ThermionicError."""
-    found = spread(user)
-    if found is None:
+    result = spread(user)
+    if result is None:
         raise ValueRefused("There is no reading of the mains yet; write one down first.")
-    low, usual, high = found
+    low, usual, high = result
 
     def change(design: Design) -> tuple[Design, str]:
         brief = design.brief.model_copy(update={"mains_volt": usual, "mains_low_volt": low, "mains_high_volt": high})
@@ -101,8 +101,8 @@ def replace_selenium(user: Any, project_id: int, block_id: str, seen: int | None
         amplifier = solve(design)
         if block_id not in selenium_blocks(amplifier):
             raise ValueRefused("There is no selenium rectifier there any more.")
-        found, after = replacement(amplifier, block_id)
-        return after, f"selenium replaced, {display(found.ohm, Quantity.RESISTANCE)} in series"
+        result, after = replacement(amplifier, block_id)
+        return after, f"selenium replaced, {display(result.ohm, Quantity.RESISTANCE)} in series"
 
     return change_design(user, project_id, change, seen)
 

@@ -121,9 +121,9 @@ def _curves(result: Any, rails: list[dict[str, Any]]) -> Plot:
 def _make_buys(amplifier: SolvedAmplifier, _: Arguments, report: Report) -> Any:
     if not amplifier.rectifiers:
         return None
-    found = what_buys_most(amplifier, lambda part: report(part, "Each part of the supply twice as large"))
+    result = what_buys_most(amplifier, lambda part: report(part, "Each part of the supply twice as large"))
     return {
-        "parts": [asdict(one) for one in found],
+        "parts": [asdict(one) for one in result],
         "rails": [asdict(rail_ripple) for rail_ripple in rail_ripples(amplifier)],
     }
 

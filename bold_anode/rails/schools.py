@@ -63,12 +63,12 @@ def _show(amplifier: SolvedAmplifier, result: Any, user: Any) -> dict[str, Any]:
 
 def _cells(load: Load, one: Supplied, now: Supplied) -> list[dict[str, str]]:
     """The row, each number marked where it is better or worse than ``now`` by a twentieth, or hum by 3 dB."""
-    found = ", ".join(f"{count} {name}" for name, count in one.findings.items()) or "none"
+    result = ", ".join(f"{count} {name}" for name, count in one.findings.items()) or "none"
     texts = (
         display(one.rail_volt, Quantity.VOLTAGE), display(one.cold_volt, Quantity.VOLTAGE),
         f"{100 * one.sag:+.1f} %", f"{one.hum_db:.0f} dB", display(one.peak_ampere, Quantity.CURRENT),
         display(one.surge_ampere, Quantity.CURRENT) if one.surge_ampere > 1e-3 else "nothing yet",
-        load.written(one.full), display(one.wall_watt, Quantity.POWER), found,
+        load.written(one.full), display(one.wall_watt, Quantity.POWER), result,
     )  # fmt: skip
     against = (
         "", _less(one.cold_volt, now.cold_volt), _less(abs(one.sag) + 0.002, abs(now.sag) + 0.002),

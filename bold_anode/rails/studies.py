@@ -122,7 +122,7 @@ def _rails(
 
 def _peaks(amplifier: SolvedAmplifier, on: dict[str, Any]) -> list[dict[str, Any]]:
     """Capacitors and resistors that come nearest to their ratings on the way up."""
-    compiled, found = amplifier.compiled, []
+    compiled, result = amplifier.compiled, []
     parts: tuple[tuple[str, Capacitor | Resistor], ...] = (
         *compiled.components(Capacitor), *compiled.components(Resistor),
     )  # fmt: skip
@@ -136,14 +136,14 @@ def _peaks(amplifier: SolvedAmplifier, on: dict[str, Any]) -> list[dict[str, Any
             if name not in peaks or limit <= 0:
                 continue
             share = peaks[name]["value"] / limit
-            found.append({
+            result.append({
                 "name": name, "place": block_at(path).replace("_", " "), "share": share, "over": share > 1,
                 "percent": f"{share:.0%}", "length": f"{100 * min(share, 1.0):.0f}",
                 "value": display(peaks[name]["value"], quantity), "limit": display(limit, quantity),
                 "when": _when(peaks[name]["second"]),
             })  # fmt: skip
-    found.sort(key=lambda one: -one["share"])
-    return found[:10]
+    result.sort(key=lambda one: -one["share"])
+    return result[:10]
 
 
 def _when(second: float) -> str:

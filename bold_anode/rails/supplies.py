@@ -63,10 +63,10 @@ def draw(request: Request, shown: Shown) -> tuple[str, dict[str, Any]]:
 
 def _selenium(amplifier: SolvedAmplifier) -> list[dict[str, str]]:
     """What stands in for each selenium rectifier."""
-    found = []
+    result = []
     for block_id in selenium_blocks(amplifier):
         one, _ = replacement(amplifier, block_id)
-        found.append({
+        result.append({
             "block": block_id,
             "name": amplifier.design.block(block_id).label,
             "selenium": display(one.selenium_volt, Quantity.VOLTAGE),
@@ -78,18 +78,18 @@ def _selenium(amplifier: SolvedAmplifier) -> list[dict[str, str]]:
             "rating": f"{one.rating_watt:g} W",
             "reverse": f"{one.reverse_volt:g} V",
         })  # fmt: skip
-    return found
+    return result
 
 
 def _figures(amplifier: SolvedAmplifier) -> dict[str, str]:
     """What stood at each branch, to mark what is another now."""
-    found: dict[str, str] = {}
+    result: dict[str, str] = {}
     pending = supply_tree(amplifier)
     while pending:
         branch = pending.pop()
-        found[branch.block.id] = _volt(branch) + _ampere(branch)
+        result[branch.block.id] = _volt(branch) + _ampere(branch)
         pending += branch.behind
-    return found
+    return result
 
 
 def _chain(amplifier: SolvedAmplifier, root: Branch, before: dict[str, str]) -> list[Node]:
@@ -142,7 +142,7 @@ def _ampere(branch: Branch) -> str:
 def _chips(amplifier: SolvedAmplifier, block: Block) -> list[Chip]:
     """The block as a whole, then each of its parts."""
     path = f"blocks/{block.id}"
-    found = [Chip(path, "", "", "", block.in_words or "settings")]
+    result = [Chip(path, "", "", "", block.in_words or "settings")]
     for name, part in block.components.items():
         own = f"{path}/{name}"
         try:
@@ -152,5 +152,5 @@ def _chips(amplifier: SolvedAmplifier, block: Block) -> list[Chip]:
         main = documents.field(amplifier.design, f"{own}/{part.main}")
         value = display(main.value, main.quantity) if main.quantity else main.text
         title = documents.find(amplifier.design, own).title
-        found.append(Chip(own, f"{own}/{part.main}", designator, title, value))
-    return found
+        result.append(Chip(own, f"{own}/{part.main}", designator, title, value))
+    return result

@@ -43,15 +43,15 @@ def _discharges(amplifier: SolvedAmplifier) -> dict[str, Any]:
     for use in compiled.said(Standby):
         words = f"{use.block.replace('_', ' ')} open"
         cases.append((words, discharge(compiled, state, opened=(use.part,))))
-    names = list(dict.fromkeys(one.designator for _, found in cases for one in found))
+    names = list(dict.fromkeys(one.designator for _, result in cases for one in result))
     rows = []
     for name in names:
         cells, volt = [], 0.0
-        for _, found in cases:
-            one = next((one for one in found if one.designator == name), None)
+        for _, result in cases:
+            one = next((one for one in result if one.designator == name), None)
             volt = max(volt, one.volt if one else 0.0)
             cells.append("" if one is None else _seconds(one))
-        path = next(one.path for _, found in cases for one in found if one.designator == name)
+        path = next(one.path for _, result in cases for one in result if one.designator == name)
         rows.append({"name": name, "place": block_at(path).replace("_", " "),
                      "volt": display(volt, Quantity.VOLTAGE), "cells": cells})  # fmt: skip
     return {"heads": [words for words, _ in cases], "rows": rows, "volt": f"{high:.0f}"}

@@ -100,7 +100,7 @@ def take_up(job: int) -> int | None:
             .values_list("owner_id")
             .annotate(Max("started_at"))
         )
-        found = min(
+        result = min(
             (one for one in waiting if at_work[one[1]] < most),
             key=lambda one: (
                 at_work[one[1]],
@@ -110,10 +110,10 @@ def take_up(job: int) -> int | None:
             ),
             default=None,
         )
-        if found is None:
+        if result is None:
             return None
-        Work.objects.filter(pk=found[0]).update(state=State.WORKING, started_at=timezone.now(), job=job)
-        return found[0]
+        Work.objects.filter(pk=result[0]).update(state=State.WORKING, started_at=timezone.now(), job=job)
+        return result[0]
 
 
 def _let_go() -> None:

@@ -18,13 +18,13 @@ def do(context: JobContext, work_id: int | None = None) -> None:
     earlier version put into the queue name the work that they were asked for with; its turn comes as any other's."""
     job = context.job.id if context.job is not None else None
     assert job is not None, "a job that a worker does is in the queue"
-    found = take_up(job)
-    if found is None:
+    result = take_up(job)
+    if result is None:
         if is_anything_waiting():  # of accounts that have enough at work now
             do.configure(schedule_in={"seconds": _AGAIN_SECONDS}).defer()
         return
     try:
-        do_work(found, must_stop=context.should_abort)
+        do_work(result, must_stop=context.should_abort)
     except CalledOff:
         raise JobAborted from None
 

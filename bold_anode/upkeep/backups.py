@@ -27,12 +27,12 @@ class BackupRefused(Exception):
 def counts() -> dict[str, int]:
     """Rows by table, of all that the database has but the queue, which workers write to at any time."""
     queue = {model._meta.db_table for model in apps.get_app_config("procrastinate").get_models()}
-    found = {}
+    result = {}
     with connection.cursor() as cursor:
         for table in sorted(set(connection.introspection.table_names(cursor)) - queue):
             cursor.execute(f"SELECT count(*) FROM {connection.ops.quote_name(table)}")
-            found[table] = cursor.fetchone()[0]
-    return found
+            result[table] = cursor.fetchone()[0]
+    return result
 
 
 def holds_data() -> bool:
@@ -43,10 +43,10 @@ def holds_data() -> bool:
 def _program(name: str) -> str:
     """PostgreSQL's client program, of the server's version or a later one. Raises BackupRefused."""
     wanted = connection.pg_version // 10000  # type: ignore[attr-defined]
-    found = {int(path.parent.parent.name): str(path) for path in Path("/usr/lib/postgresql").glob(f"*/bin/{name}")}
-    fitting = [version for version in found if version >= wanted]
+    result = {int(path.parent.parent.name): str(path) for path in Path("/usr/lib/postgresql").glob(f"*/bin/{name}")}
+    fitting = [version for version in result if version >= wanted]
     if fitting:
-        return found[min(fitting)]
+        return result[min(fitting)]
     anywhere = shutil.which(name)
     if anywhere:
         return anywhere

@@ -18,33 +18,33 @@ def every_page(page, address):
     projects = {link.inner_text(): link.get_attribute("href") for link in links.all()}
     chosen = [where for name, where in projects.items() if name in ("Lantern, as first drawn", "Saltpan push-pull")]
     assert len(chosen) == 2, projects
-    found = ["/", "/tubes/", "/account/", "/shelf/", "/unknown-iron/"]
+    result = ["/", "/tubes/", "/account/", "/shelf/", "/unknown-iron/"]
     page.goto(f"{address}/unknown-iron/")
-    found.append(page.get_by_role("link", name="From the shed").get_attribute("href"))
+    result.append(page.get_by_role("link", name="From the shed").get_attribute("href"))
     for where in chosen:
         page.goto(address + where)
         rooms = [link.get_attribute("href") for link in page.locator("nav.rooms a").all()]
-        found += rooms
+        result += rooms
         if where == chosen[-1]:  # every view of every room that has several, of one of them
             for room in rooms:
                 page.goto(address + room)
                 views = [link.get_attribute("href") for link in page.locator("nav.tabs a").all()]
-                found += [view for view in views if view.startswith(room)]
+                result += [view for view in views if view.startswith(room)]
             page.goto(address + where)
         page.get_by_role("link", name="Power-up").click()
-        found += [page.url.split("?")[0].removeprefix(address) + "?step=no-tubes"]
+        result += [page.url.split("?")[0].removeprefix(address) + "?step=no-tubes"]
     mill = projects["Mill transformer-coupled 45"].replace("/chain/", "/")
-    return [*found, f"{mill}rails/", f"{mill}rails/?tab=mains", f"{mill}heaters/"]
+    return [*result, f"{mill}rails/", f"{mill}rails/?tab=mains", f"{mill}heaters/"]
 
 
 def serious(page, only=None):
     """axe-core's serious and critical violations, in short; of some of its rules."""
     page.evaluate(AXE)
-    found = page.evaluate("only => axe.run(document, {resultTypes: ['violations'], ...only})",
+    result = page.evaluate("only => axe.run(document, {resultTypes: ['violations'], ...only})",
                           {"runOnly": {"type": "rule", "values": only}} if only else {})  # fmt: skip
     return [
         (violation["id"], node["target"], node["failureSummary"][:300])
-        for violation in found["violations"]
+        for violation in result["violations"]
         if violation["impact"] in ("serious", "critical")
         for node in violation["nodes"]
     ]

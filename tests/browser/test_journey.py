@@ -27,11 +27,11 @@ def own_copy(page, name="Lantern single-ended"):
 def card(page, name):
     """The newest amplifier of that name in the workshop, on whichever of its pages it is."""
     page.locator(".card-amp").first.wait_for()
-    found = page.locator(".card-amp", has=page.get_by_role("link", name=name, exact=True))
+    result = page.locator(".card-amp", has=page.get_by_role("link", name=name, exact=True))
     older = page.get_by_role("link", name="Older", exact=True)
-    while not found.count() and older.count():
+    while not result.count() and older.count():
         page.goto(urljoin(page.url, older.get_attribute("href")))
-    return found.first
+    return result.first
 
 
 def volts(page, node):

@@ -26,14 +26,14 @@ def design_at(page, where):
 
 def test_selenium_is_replaced_and_brings_its_dropping_resistor(page, address):
     where, amplifier = own_copy(page, address, "Wrack, as it came in")
-    found, _ = replacement(amplifier, "bias")
+    result, _ = replacement(amplifier, "bias")
     page.goto(f"{where}/rails/")
     panel = page.get_by_role("region", name="Selenium")
-    expect(panel).to_contain_text(f"{display(found.ohm, Quantity.RESISTANCE)} in series")
+    expect(panel).to_contain_text(f"{display(result.ohm, Quantity.RESISTANCE)} in series")
     expect(panel).to_contain_text("poisonous fumes")
     panel.get_by_role("button", name="Replace it").click()
     expect(page.locator('[data-path="blocks/bias/dropping"]')).to_contain_text(
-        display(found.ohm, Quantity.RESISTANCE)
+        display(result.ohm, Quantity.RESISTANCE)
     )
     expect(panel).to_have_count(0)
     after = solve(design_at(page, where))

@@ -42,9 +42,9 @@ def read_off(page, plot, share):
     place, _, rest = text.partition(": ")
     values = {}
     for piece in rest.split(", "):
-        found = re.fullmatch(r"(.*) (-?[\d.e+-]+) ([MkmµnV]?)(\D*)", piece.strip())
-        if found:
-            name, number, prefix, unit = found.groups()
+        match = re.fullmatch(r"(.*) (-?[\d.e+-]+) ([MkmµnV]?)(\D*)", piece.strip())
+        if match:
+            name, number, prefix, unit = match.groups()
             scale = PREFIX.get(prefix, 1.0) if unit or prefix in ("", "k", "M") else 1.0
             values[name] = float(number) * (scale if prefix in PREFIX else 1.0)
     return place, values
@@ -74,11 +74,11 @@ def check(page, title, x, lines, count=3, log=True, up_log=False, relative=0.04,
 def test_every_plot_of_the_chain_is_read_off_as_the_core_has_it(page, address):
     where, amplifier = opened(page, address, "Saltpan push-pull")
     page.goto(f"{where}/chain/?tab=response")
-    found = sweep(amplifier)
-    check(page, "Response and phase against frequency", found.hertz,
-          {"level": found.decibels, "phase": found.degrees}, 4, tolerance=0.3)  # fmt: skip
-    check(page, "Output impedance and damping against frequency", found.hertz,
-          {"impedance": np.abs(found.output_ohm), "damping factor": found.damping}, 4)  # fmt: skip
+    result = sweep(amplifier)
+    check(page, "Response and phase against frequency", result.hertz,
+          {"level": result.decibels, "phase": result.degrees}, 4, tolerance=0.3)  # fmt: skip
+    check(page, "Output impedance and damping against frequency", result.hertz,
+          {"impedance": np.abs(result.output_ohm), "damping factor": result.damping}, 4)  # fmt: skip
     for hertz, words in zip(SQUARES, ("100 Hz", "1 kHz", "10 kHz"), strict=True):
         square = square_wave(amplifier, hertz)
         check(page, f"Square wave of {words} at the load", square.seconds, {"at the load": square.volts},

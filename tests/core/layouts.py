@@ -26,8 +26,8 @@ def amplifier(name):
 
 @cache
 def first(name, school=FIRST):
-    found = bodies(amplifier(name), Layout())
-    return arranged(found, amplifier(name).design, Layout(), school)
+    result = bodies(amplifier(name), Layout())
+    return arranged(result, amplifier(name).design, Layout(), school)
 
 
 def laid(name, layout=None):
@@ -44,8 +44,8 @@ def moved(name, layout, key, **changes):
 
 def way(now, source, how="magnetic", path="the wires"):
     """What one source leaves at the load by one way, V rms."""
-    found = [cause for cause in now.hum.causes if source in cause.source and cause.way == how and path in cause.path]
-    return sum(cause.volt**2 for cause in found) ** 0.5
+    result = [cause for cause in now.hum.causes if source in cause.source and cause.way == how and path in cause.path]
+    return sum(cause.volt**2 for cause in result) ** 0.5
 
 
 NOTHING = Sheet(0.0, 0.0)

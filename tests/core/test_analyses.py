@@ -164,26 +164,26 @@ def test_a_resistor_has_its_thermal_noise_and_weighting_curves_their_anchors():
     netlist = make(
         ("VIN", d.VoltageSource(0.0, 1.0), "in 0"), ("R1", d.Resistor(47e3), "in o"), ("C1", d.Capacitor(1e-9), "o 0")
     )
-    found = noise(operating_point(System(netlist)), "o", "VIN", np.geomspace(0.01, 1e9, 800))
+    result = noise(operating_point(System(netlist)), "o", "VIN", np.geomspace(0.01, 1e9, 800))
     # kT/C, whatever the resistor.
-    assert found.output_volt(low=0.02, high=0.9e9) == pytest.approx(np.sqrt(1.380649e-23 * 300.15 / 1e-9), rel=0.01)
-    assert np.sqrt(found.input_density[0]) == pytest.approx(np.sqrt(4 * 1.380649e-23 * 300.15 * 47e3), rel=1e-6)
+    assert result.output_volt(low=0.02, high=0.9e9) == pytest.approx(np.sqrt(1.380649e-23 * 300.15 / 1e-9), rel=0.01)
+    assert np.sqrt(result.input_density[0]) == pytest.approx(np.sqrt(4 * 1.380649e-23 * 300.15 * 47e3), rel=1e-6)
     assert 20 * np.log10(weight("A", np.array([1000.0]))[0]) == pytest.approx(0, abs=0.02)
     assert 20 * np.log10(weight("A", np.array([100.0]))[0]) == pytest.approx(-19.1, abs=0.1)
     assert 20 * np.log10(weight("468", np.array([1000.0]))[0]) == pytest.approx(0, abs=0.05)
     assert 20 * np.log10(weight("468", np.array([6300.0]))[0]) == pytest.approx(12.2, abs=0.1)
     with pytest.raises(NetlistRefused, match="flat, A and 468"):
-        found.output_volt("B")
+        result.output_volt("B")
 
 
 def test_a_triode_stage_is_as_noisy_as_its_equivalent_resistance_and_its_source():
-    found = noise(operating_point(System(stage())), "a", "VIN", np.geomspace(20, 100e3, 60))
+    result = noise(operating_point(System(stage())), "a", "VIN", np.geomspace(20, 100e3, 60))
     gm = tubes.characteristics(tubes.get("ECC83").triode(), 165, -1.3)["gm_s"]
     floor = np.sqrt(4 * 1.380649e-23 * 300.15 * (10e3 + 2.2 / gm) * 80e3)
-    assert found.input_volt(low=20e3, high=100e3) == pytest.approx(floor, rel=0.15)
-    parts = found.by_part()
+    assert result.input_volt(low=20e3, high=100e3) == pytest.approx(floor, rel=0.15)
+    parts = result.by_part()
     assert next(iter(parts)) in ("V1", "RS")
-    assert sum(value**2 for value in parts.values()) == pytest.approx(found.output_volt() ** 2, rel=1e-6)
+    assert sum(value**2 for value in parts.values()) == pytest.approx(result.output_volt() ** 2, rel=1e-6)
 
 
 def test_a_transient_settles_to_what_harmonic_balance_says():
@@ -193,9 +193,9 @@ def test_a_transient_settles_to_what_harmonic_balance_says():
     moved = transient(System(netlist), 10e-3, longest=5e-6)
     times = 9e-3 + 1e-3 * np.arange(200) / 200
     wave = np.interp(times, moved.seconds, moved.voltage("a"))
-    found = np.fft.rfft(wave)[:4] / 100
-    assert abs(found[1]) == pytest.approx(abs(balanced[1]), rel=1e-3)
-    assert abs(found[2]) == pytest.approx(abs(balanced[2]), rel=0.02)
+    result = np.fft.rfft(wave)[:4] / 100
+    assert abs(result[1]) == pytest.approx(abs(balanced[1]), rel=1e-3)
+    assert abs(result[2]) == pytest.approx(abs(balanced[2]), rel=0.02)
 
 
 @settings(max_examples=10, deadline=None)

@@ -110,8 +110,8 @@ def replay(hertz):
 def test_the_phono_preamplifier_follows_the_published_replay_curve():
     hertz = [30, 100, 300, 1000, 3000, 10_000, 20_000]
     plover = solve(examples.example("plover"))
-    found = decibels(plover, hertz, source="cartridge")
-    np.testing.assert_allclose(found - found[3], replay(hertz), atol=0.6)
+    result = decibels(plover, hertz, source="cartridge")
+    np.testing.assert_allclose(result - result[3], replay(hertz), atol=0.6)
 
 
 def test_a_volume_control_has_its_law_and_a_pad_its_ratio():
@@ -439,8 +439,8 @@ def test_a_cut_between_two_places_takes_treble_as_its_parts_say():
     hertz = np.array([8000.0])
     x = 1 / (2j * np.pi * hertz * 10e-9)
     wanted = [abs((ohm + x) / (ohm + x + source)) for ohm in (250e3, 5e3)]
-    found = decibels(after, hertz, "driver_anode") - decibels(before, hertz, "driver_anode")
-    assert found == pytest.approx(20 * np.log10(wanted[1] / wanted[0]), abs=0.3)
+    result = decibels(after, hertz, "driver_anode") - decibels(before, hertz, "driver_anode")
+    assert result == pytest.approx(20 * np.log10(wanted[1] / wanted[0]), abs=0.3)
 
 
 @pytest.mark.parametrize(("kind", "halves"), [("full-wave", 1), ("half-wave", 2)])

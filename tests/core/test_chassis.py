@@ -94,9 +94,9 @@ def test_all_of_signal_earth_a_volt_higher_is_nothing_at_the_load(name):
 @pytest.mark.parametrize("name", ["lantern", "saltpan", "plover", "mill", "sedge", "hurdle", "beacon"])
 def test_a_first_arrangement_can_be_built(name, school):
     layout = first(name, school)
-    found = bodies(amplifier(name), layout)
-    assert {placed_body.body for placed_body in layout.placed} == {body.key for body in found}
-    assert not [misfit.words for misfit in misfits(found, layout) if misfit.impossible]
+    result = bodies(amplifier(name), layout)
+    assert {placed_body.body for placed_body in layout.placed} == {body.key for body in result}
+    assert not [misfit.words for misfit in misfits(result, layout) if misfit.impossible]
 
 
 def test_a_tube_is_on_the_pins_that_its_base_has():
@@ -126,11 +126,11 @@ def test_a_tube_is_on_the_pins_that_its_base_has():
     ],
 )  # fmt: skip
 def test_each_section_is_on_its_own_pins(type_, section, pins):
-    found = section_pins(get(type_), section)
-    if type_ == "ECC83" and found["anode"] != pins["anode"]:  # either section may be called the first
+    result = section_pins(get(type_), section)
+    if type_ == "ECC83" and result["anode"] != pins["anode"]:  # either section may be called the first
         pins = {"anode": {"6": "1", "1": "6"}[pins["anode"]], "grid": {"7": "2", "2": "7"}[pins["grid"]],
                 "cathode": {"8": "3", "3": "8"}[pins["cathode"]]}  # fmt: skip
-    assert {electrode: found[electrode] for electrode in pins} == pins
+    assert {electrode: result[electrode] for electrode in pins} == pins
 
 
 def test_a_part_without_room_is_hard_to_pull_and_a_hole_over_the_edge_cannot_be():
@@ -249,20 +249,20 @@ def test_a_nut_wants_room_for_its_wrench(name):
 
 def test_the_wire_list_has_every_wire_once_and_pairs_twice():
     now = laid("saltpan")
-    found = runs(now)
-    assert len(found) == len(now.wiring.wires) + len(now.wiring.pairs) + sum(
+    result = runs(now)
+    assert len(result) == len(now.wiring.wires) + len(now.wiring.pairs) + sum(
         link.wire is not None for link in now.earth.links
     )
-    bought = {kind: metres for kind, metres, _, _ in totals(found)}
-    heaters = [run for run in found if run.kind == "heater"]
+    bought = {kind: metres for kind, metres, _, _ in totals(result)}
+    heaters = [run for run in result if run.kind == "heater"]
     assert bought["heater"] == pytest.approx(2 * sum(run.metres for run in heaters))
-    assert all(run.metres > 0.04 for run in found)
+    assert all(run.metres > 0.04 for run in result)
     thick = changed_layout(now.layout, earthing={"gauge": 0.5, "protective_gauge": 2.5})
     gauges = {run.kind: run.gauge for run in runs(laid("saltpan", thick))}
     assert (gauges["earth"], gauges["protective earth"], gauges["mains"]) == (0.5, 2.5, 0.75)
     own = laid("saltpan", coloured(now.layout, "signal", " pale   blue ")[0])
     assert {run.colour for run in runs(own) if run.kind == "signal"} == {"pale blue"}
-    assert runs(laid("saltpan", coloured(own.layout, "signal", "")[0])) == found
+    assert runs(laid("saltpan", coloured(own.layout, "signal", "")[0])) == result
     with pytest.raises(LayoutRefused):
         coloured(now.layout, "string", "red")
 

@@ -38,8 +38,8 @@ def test_parallel_wires_have_the_mutual_inductance_of_rosas_formula(length, apar
     # E. B. Rosa, Bulletin of the Bureau of Standards 4 (1908), p. 301, eq. 2.
     ratio = length / apart
     expected = MU0 * length / (2 * pi) * (log(ratio + sqrt(1 + ratio**2)) - sqrt(1 + ratio**-2) + 1 / ratio)
-    found = linked(wire((0, 0, -0.02), (length, 0, -0.02)), wire((0, apart, -0.02), (length, apart, -0.02)))
-    assert found == pytest.approx(expected, rel=0.01)
+    result = linked(wire((0, 0, -0.02), (length, 0, -0.02)), wire((0, apart, -0.02), (length, apart, -0.02)))
+    assert result == pytest.approx(expected, rel=0.01)
 
 
 def test_wires_that_cross_at_an_angle_go_by_its_cosine_and_square_ones_not_at_all():
@@ -49,8 +49,8 @@ def test_wires_that_cross_at_an_angle_go_by_its_cosine_and_square_ones_not_at_al
     end = (length * np.cos(angle), length * np.sin(angle))
     across = 2 * length * np.sin(angle / 2)
     expected = MU0 / (4 * pi) * 2 * np.cos(angle) * 2 * length * np.arctanh(length / (length + across))
-    found = linked(wire((0, 0, -0.02), (length, 0, -0.02)), wire((0, 0, -0.02), (*end, -0.02)))
-    assert found == pytest.approx(expected, rel=0.02)
+    result = linked(wire((0, 0, -0.02), (length, 0, -0.02)), wire((0, 0, -0.02), (*end, -0.02)))
+    assert result == pytest.approx(expected, rel=0.02)
     square = linked(wire((-0.1, 0, -0.01), (0.1, 0, -0.01)), wire((0, -0.1, -0.02), (0, 0.1, -0.02)), ALUMINIUM)
     assert abs(square) < 1e-4 * abs(expected)
 
@@ -60,8 +60,8 @@ def test_over_a_perfect_plane_long_wires_have_the_inductance_of_their_images():
     # eq. 9.20b, for two wires at one height apart by s: ln(1 + 4 h²/s²).
     long, height, apart = 4.0, 0.01, 0.02
     middle = wire((1.5, apart, -height), (2.5, apart, -height))
-    found = linked(middle, wire((0, 0, -height), (long, 0, -height)), PERFECT)
-    assert found == pytest.approx(MU0 / (4 * pi) * log(1 + 4 * height**2 / apart**2), rel=0.01)
+    result = linked(middle, wire((0, 0, -height), (long, 0, -height)), PERFECT)
+    assert result == pytest.approx(MU0 / (4 * pi) * log(1 + 4 * height**2 / apart**2), rel=0.01)
 
 
 @pytest.mark.parametrize("hertz", [50.0, 100.0, 600.0])
@@ -78,8 +78,8 @@ def test_what_a_thin_sheet_reflects_is_the_integral_over_all_waves(hertz, down, 
         for part, of in ((1, np.real), (1j, np.imag))
     )
     away = np.array([sqrt(down**2 + aside**2)])
-    found = -ALUMINIUM.image(away, hertz)[0] / away[0]
-    assert abs(found - exact) < 0.1 * abs(exact)
+    result = -ALUMINIUM.image(away, hertz)[0] / away[0]
+    assert abs(result - exact) < 0.1 * abs(exact)
     # What does not come back goes through.
     assert ALUMINIUM.through(away, hertz)[0] == pytest.approx(1 + ALUMINIUM.image(away, hertz)[0])
 
@@ -132,8 +132,8 @@ def test_the_linkage_of_a_pair_over_a_sheet_is_neumanns_integral_by_small_steps(
         return MU0 / (4 * pi) * whole.sum()
 
     for sheet in (ALUMINIUM, STEEL):
-        found = linkage(victims, 1, pair, 1, sheet, np.array([50.0, 300.0]))[:, 0, 0]
-        for hertz, one in zip((50.0, 300.0), found, strict=True):
+        result = linkage(victims, 1, pair, 1, sheet, np.array([50.0, 300.0]))[:, 0, 0]
+        for hertz, one in zip((50.0, 300.0), result, strict=True):
             exact = neumann(middle.moved(aside), sheet, hertz) - neumann(middle.moved(-aside), sheet, hertz)
             assert one == pytest.approx(exact, rel=0.02)
 
@@ -169,10 +169,10 @@ def test_wires_over_a_plane_have_the_capacitances_of_the_logarithms(height, apar
     # C. R. Paul (above), eq. 9.23: the inverse of 1/2 pi e0 [ln(2h/r), ln(1 + 4h²/s²)/2].
     radius, long = 0.0004, 1.5
     pieces = Pieces.of([np.array([[0, y, -height], [long, y, -height]], dtype=float) for y in (0.0, apart)])
-    found = capacitances(pieces, np.full(len(pieces.wire), radius), 2) / long
+    result = capacitances(pieces, np.full(len(pieces.wire), radius), 2) / long
     own, between = log(2 * height / radius), 0.5 * log(1 + 4 * height**2 / apart**2)
     expected = 2 * pi * EPSILON0 * np.linalg.inv([[own, between], [between, own]])
-    assert found == pytest.approx(expected, rel=0.05)
+    assert result == pytest.approx(expected, rel=0.05)
 
 
 @pytest.mark.parametrize("side", [0, 1])
@@ -184,9 +184,9 @@ def test_in_the_corner_of_a_box_a_wire_has_the_capacitance_of_a_line_between_two
     planes[1, side] = 0.3
     for far, at in ((1.0, 0.3 - aside), (-1.0, 0.3 + aside)):
         pieces = Pieces.of([np.array([[0, at, -down], [long, at, -down]])])
-        found = capacitances(pieces, np.full(len(pieces.wire), radius), 1, planes)[0, 0] / long
+        result = capacitances(pieces, np.full(len(pieces.wire), radius), 1, planes)[0, 0] / long
         across = 2 * sqrt(down**2 + aside**2)
-        assert found == pytest.approx(2 * pi * EPSILON0 / log(4 * down * aside / (radius * across)), rel=0.02), far
+        assert result == pytest.approx(2 * pi * EPSILON0 / log(4 * down * aside / (radius * across)), rel=0.02), far
 
 
 def test_a_wall_beside_two_wires_takes_much_of_what_couples_them():
@@ -206,8 +206,8 @@ def test_a_wall_beside_two_wires_takes_much_of_what_couples_them():
     for both, planes in ((0, OPEN), (1, beside)):
         matrix = np.array([[between(a, b, both) for a in places] for b in places])
         expected = 2 * pi * EPSILON0 * np.linalg.inv(matrix)
-        found = capacitances(pieces, np.full(len(pieces.wire), radius), 2, planes) / long
-        assert found == pytest.approx(expected, rel=0.05)
+        result = capacitances(pieces, np.full(len(pieces.wire), radius), 2, planes) / long
+        assert result == pytest.approx(expected, rel=0.05)
 
 
 @pytest.mark.parametrize("share", [1.0, 0.2, 0.0])
@@ -220,7 +220,7 @@ def test_a_twist_brings_both_legs_of_a_pair_as_near_to_a_third_wire(share):
     count = len(pieces.wire) // 3
     mate = np.r_[np.arange(count) + count, np.arange(count), np.arange(count) + 2 * count]
     twist = Twist(mate, np.r_[np.full(2 * count, share), np.ones(count)])
-    found = capacitances(pieces, np.full(len(pieces.wire), radius), 3, OPEN, twist) / long
+    result = capacitances(pieces, np.full(len(pieces.wire), radius), 3, OPEN, twist) / long
 
     def raised(a, b):
         return log(sqrt((a - b) ** 2 + 4 * down**2) / (abs(a - b) or radius))
@@ -229,8 +229,8 @@ def test_a_twist_brings_both_legs_of_a_pair_as_near_to_a_third_wire(share):
     mean, half = (matrix[0, 2] + matrix[1, 2]) / 2, share * (matrix[0, 2] - matrix[1, 2]) / 2
     matrix[0, 2] = matrix[2, 0] = mean + half
     matrix[1, 2] = matrix[2, 1] = mean - half
-    assert found == pytest.approx(2 * pi * EPSILON0 * np.linalg.inv(matrix), rel=0.05)
-    assert (abs(found[0, 2] / found[1, 2] - 1) < 1e-3) == (share == 0.0)
+    assert result == pytest.approx(2 * pi * EPSILON0 * np.linalg.inv(matrix), rel=0.05)
+    assert (abs(result[0, 2] / result[1, 2] - 1) < 1e-3) == (share == 0.0)
 
 
 def test_what_a_twist_leaves_is_the_most_that_a_cosine_leaves():
@@ -246,9 +246,9 @@ def test_what_a_twist_leaves_is_the_most_that_a_cosine_leaves():
 
 def test_wires_above_the_sheet_do_not_see_those_below():
     pieces = Pieces.of([np.array([[0, 0, z], [0.2, 0, z]]) for z in (0.01, -0.01)])
-    found = capacitances(pieces, np.full(len(pieces.wire), 4e-4), 2)
-    assert found[0, 1] == pytest.approx(0.0, abs=1e-18)
-    assert found[0, 0] > 0
+    result = capacitances(pieces, np.full(len(pieces.wire), 4e-4), 2)
+    assert result[0, 1] == pytest.approx(0.0, abs=1e-18)
+    assert result[0, 0] > 0
 
 
 def test_crossed_wires_have_the_capacitance_of_two_charges_spread_along_them():
@@ -262,7 +262,7 @@ def test_crossed_wires_have_the_capacitance_of_two_charges_spread_along_them():
         ],
         0.004,
     )
-    found = capacitances(cross, np.full(len(cross.wire), radius), 2)
+    result = capacitances(cross, np.full(len(cross.wire), radius), 2)
     # A collocation of its own, twice as fine and by the rule of midpoints.
     count = 120
     step = 2 * half / count
@@ -277,8 +277,8 @@ def test_crossed_wires_have_the_capacitance_of_two_charges_spread_along_them():
     np.fill_diagonal(p, 2 * asinh(step / 2 / radius) / step - 1 / np.diag(mirror))
     which = np.repeat(np.eye(2), count, axis=0)
     expected = which.T @ np.linalg.solve(p / (4 * pi * EPSILON0), which)
-    assert found[0, 1] == pytest.approx(expected[0, 1], rel=0.05)
-    assert found[0, 0] == pytest.approx(expected[0, 0], rel=0.05)
+    assert result[0, 1] == pytest.approx(expected[0, 1], rel=0.05)
+    assert result[0, 0] == pytest.approx(expected[0, 0], rel=0.05)
 
 
 def test_the_sheet_between_two_bolts_has_the_resistance_of_two_round_electrodes():

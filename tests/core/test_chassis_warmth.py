@@ -58,10 +58,10 @@ def test_a_heat_sink_takes_the_heat_of_the_strip_beside_it():
 
 def test_a_transistors_heat_sink_has_the_kelvin_per_watt_of_its_design():
     now = laid("reedbed")
-    found = next(other for other in warmth(now).others if other.body.family == "heat-sink")
+    result = next(other for other in warmth(now).others if other.body.family == "heat-sink")
     rated = find(amplifier("reedbed").design, amplifier("reedbed").compiled.said(PassUse)[0].path).value
-    expected = rated.sink_kelvin_per_watt * found.body.watt
-    assert found.celsius - warmth(now).inside_celsius == pytest.approx(expected, rel=0.01)
+    expected = rated.sink_kelvin_per_watt * result.body.watt
+    assert result.celsius - warmth(now).inside_celsius == pytest.approx(expected, rel=0.01)
 
 
 def test_hot_tubes_nearer_than_one_and_a_half_diameters_are_said():

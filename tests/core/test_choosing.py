@@ -22,10 +22,10 @@ ASKED = {
 @pytest.mark.parametrize("name", ASKED)
 def test_at_least_four_sound_designs_for_each(name):
     wanted = ASKED[name]
-    found = choose(wanted)
-    assert len(found) >= 4
-    assert len({one.title for one in found}) == len(found)
-    for one in found:
+    result = choose(wanted)
+    assert len(result) >= 4
+    assert len({one.title for one in result}) == len(result)
+    for one in result:
         amplifier = solve(one.design)
         assert [finding for finding in examine(amplifier) if finding.severity > Severity.NOTE] == [], one.title
         if wanted.gain_db is None:
@@ -40,8 +40,8 @@ def test_at_least_four_sound_designs_for_each(name):
             assert one.design.block("output").screen == "transformer.ul"
         assert one.numbers.full == pytest.approx(amplifier.output(amplifier.full_output), rel=1e-3)
     if wanted.tubes:
-        assert "2A3" in found[0].tubes
-        assert len(found[0].missing) <= min(len(one.missing) for one in found)
+        assert "2A3" in result[0].tubes
+        assert len(result[0].missing) <= min(len(one.missing) for one in result)
 
 
 def test_iron_at_hand_is_put_in_where_the_design_stays_sound_and_rails_stay_below_what_is_wanted():
@@ -50,10 +50,10 @@ def test_iron_at_hand_is_put_in_where_the_design_stays_sound_and_rails_stay_belo
     good = {"primary_ohm": "3k", "watt": "10", "hertz": "40", "ampere": "70m"}
     hand = tuple(Piece(name, "output", figures) for name, figures in (
         ("right", good), ("right", good), ("weak", {**good, "ampere": "40m"})))  # fmt: skip
-    found = choose(Wanted("loudspeaker", watt=3.0, tubes=("2A3",), iron=hand))
-    with_iron = [one for one in found if one.iron]
+    result = choose(Wanted("loudspeaker", watt=3.0, tubes=("2A3",), iron=hand))
+    with_iron = [one for one in result if one.iron]
     assert with_iron
-    for one in found:
+    for one in result:
         assert one.iron in ((), ("right",))
         if one.iron:
             assert not one.design.block("transformer").push_pull

@@ -33,14 +33,14 @@ def pages(content):
 
 @pytest.mark.parametrize("paper", sorted(PAPERS))
 def test_the_template_measures_right_on_paper(paper):
-    found, layout = drilled(), first("lantern")
-    picture = pages(pdf(found, layout, ("front",), paper))[0]
+    result, layout = drilled(), first("lantern")
+    picture = pages(pdf(result, layout, ("front",), paper))[0]
     high = picture.shape[0]
     # The bar of 100 mm, by the ticks that stand on it, 16 to 18 mm from the sheet's upper edge.
     columns = np.flatnonzero((picture[163:177, :1112] < 128).all(axis=0))
     assert (columns.max() - columns.min()) / 10 == pytest.approx(100.0, abs=0.2)
     # The volume control's hole, from the corner of the face: 10 mm from the sheet's.
-    pot = next(hole for hole in found if hole.what == "Volume" and hole.diameter == pytest.approx(0.010))
+    pot = next(hole for hole in result if hole.what == "Volume" and hole.diameter == pytest.approx(0.010))
     at = 10 + pot.u * MM, 10 + pot.v * MM
     # Its rim by its four extremes.
     size = 10 * (at[0] - 7), 10 * (at[0] + 7)
@@ -54,8 +54,8 @@ def test_the_template_measures_right_on_paper(paper):
 
 
 def test_a_large_face_is_on_sheets_that_have_a_strip_in_common():
-    found, layout = drilled(), first("lantern")
-    content = pdf(found, layout, ("top",), "A4")
+    result, layout = drilled(), first("lantern")
+    content = pdf(result, layout, ("top",), "A4")
     shown = pages(content)
     assert len(shown) >= 6  # 420 x 290 mm on sheets of 190 x 263
     text = [page.get_textpage().get_text_range() for page in pypdfium2.PdfDocument(content)]
@@ -65,15 +65,15 @@ def test_a_large_face_is_on_sheets_that_have_a_strip_in_common():
 
 
 def test_dxf_has_every_hole_on_its_layer_where_it_belongs():
-    found, layout = drilled(), first("lantern")
-    drawing = ezdxf.read(io.StringIO(dxf(found, layout, ("top",))))
+    result, layout = drilled(), first("lantern")
+    drawing = ezdxf.read(io.StringIO(dxf(result, layout, ("top",))))
     assert not drawing.audit().errors
     assert drawing.units == 4
     circles = sorted(
         (round(one.dxf.center.x, 3), round(one.dxf.center.y, 3), round(2 * one.dxf.radius, 3))
         for one in drawing.modelspace().query('CIRCLE[layer=="HOLES"]')
     )
-    expected = sorted((round(h.u * MM, 3), round(h.v * MM, 3), round(h.diameter * MM, 3)) for h in found
+    expected = sorted((round(h.u * MM, 3), round(h.v * MM, 3), round(h.diameter * MM, 3)) for h in result
                       if h.face == "top" and h.diameter)  # fmt: skip
     assert circles == expected
     outline = drawing.modelspace().query('LWPOLYLINE[layer=="OUTLINE"]').first
@@ -83,10 +83,10 @@ def test_dxf_has_every_hole_on_its_layer_where_it_belongs():
 @pytest.mark.parametrize("face", ["top", "rear"])
 @pytest.mark.parametrize("kind", ["dxf", "svg"])
 def test_what_is_drawn_is_read_back_as_the_same_holes(kind, face):
-    found, layout = drilled(), first("lantern")
-    content = dxf(found, layout, (face,)) if kind == "dxf" else svg(found, layout, face)
+    result, layout = drilled(), first("lantern")
+    content = dxf(result, layout, (face,)) if kind == "dxf" else svg(result, layout, face)
     again = read_holes(content.encode(), f"box.{kind}", face, layout.box)
-    mine = sorted((round(h.u * MM, 2), round(h.v * MM, 2), round((h.diameter or h.width) * MM, 2)) for h in found
+    mine = sorted((round(h.u * MM, 2), round(h.v * MM, 2), round((h.diameter or h.width) * MM, 2)) for h in result
                   if h.face == face)  # fmt: skip
     theirs = sorted((round(h.u * MM, 2), round(h.v * MM, 2), round((h.diameter or h.width) * MM, 2)) for h in again)
     assert np.array(theirs) == pytest.approx(np.array(mine))
@@ -108,9 +108,12 @@ def test_the_table_says_each_hole_its_tool_and_its_keyway():
 def test_a_table_is_read_with_or_without_a_head_and_holes_are_kept_free():
     layout = first("lantern")
     content = b"across,up,diameter\n# the old inlet\n120,45,22\n200, 60, 27.5, 20.5\n\n"
-    found = read_holes(content, "old.csv", "top", layout.box)
-    assert [(h.u, h.v, h.diameter, h.width) for h in found] == [(0.12, 0.045, 0.022, None), (0.2, 0.06, None, 0.0275)]
-    with_them = changed_layout(layout, holes=[one.model_dump() for one in found])
+    result = read_holes(content, "old.csv", "top", layout.box)
+    assert [(h.u, h.v, h.diameter, h.width) for h in result] == [
+        (0.12, 0.045, 0.022, None),
+        (0.2, 0.06, None, 0.0275),
+    ]
+    with_them = changed_layout(layout, holes=[one.model_dump() for one in result])
     assert sum(hole.there for hole in holes(bodies(amplifier("lantern"), with_them), with_them)) == 2
     tube = layout.of("tube:v1:0")
     under = changed_layout(layout, holes=[{"face": "top", "u": tube.u + 0.018, "v": tube.v, "diameter": 0.01}])

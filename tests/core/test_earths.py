@@ -37,7 +37,7 @@ def test_an_earth_network_has_the_voltages_of_the_other_simulator(tmp_path):
     into = known.returned[:, :6:5]
     rng = np.random.default_rng(3)
     emf = 1e-4 * (rng.normal(size=(len(network.links), 2)) + 1j * rng.normal(size=(len(network.links), 2)))
-    found = network.volts(hertz, into, emf)
+    result = network.volts(hertz, into, emf)
     names = {node: f"n{place}" for place, node in enumerate(network.nodes)} | {network.reference: "0"}
     for column, frequency in enumerate(hertz):
         lines = ["earth"]
@@ -54,7 +54,7 @@ def test_an_earth_network_has_the_voltages_of_the_other_simulator(tmp_path):
         lines += [f".ac lin 1 {frequency} {frequency}", ".end"]
         _, variables, data = simulator.run("\n".join(lines), tmp_path)[-1]
         theirs = dict(zip(variables, data[0], strict=True))
-        ours = {names[node]: found[place, column] for place, node in enumerate(network.nodes) if names[node] != "0"}
+        ours = {names[node]: result[place, column] for place, node in enumerate(network.nodes) if names[node] != "0"}
         most = max(abs(value) for value in ours.values())
         for node, value in ours.items():
             assert abs(theirs[f"v({node})"] - value) < 1e-3 * abs(value) + 1e-6 * most
@@ -113,10 +113,10 @@ def test_three_resistances_make_the_voltages_of_kirchhoff():
 
 
 def test_the_schools_of_earth_are_compared_in_this_layout():
-    found = {one.school: one for one in compared(laid("lantern"))}
-    assert [one.now for one in found.values()].count(True) == 1
-    assert found["star"].wire > found["bus"].wire > found["chassis"].wire
-    assert found["star"].crosstalk < found["bus"].crosstalk < found["daisy chain"].crosstalk + 60
+    result = {one.school: one for one in compared(laid("lantern"))}
+    assert [one.now for one in result.values()].count(True) == 1
+    assert result["star"].wire > result["bus"].wire > result["chassis"].wire
+    assert result["star"].crosstalk < result["bus"].crosstalk < result["daisy chain"].crosstalk + 60
 
 
 def test_aged_bolts_stand_between_a_terminal_and_the_reference():

@@ -94,9 +94,9 @@ def test_a_block_changed_by_itself_is_as_the_whole_document_read_again(name):
                 continue
             raw, value = dump(design), one.value * 1.01 if one.quantity is Quantity.RESISTANCE else one.value
             put(raw, one.path, value)
-            found = with_value(design, one.path, value)
-            assert found == validate(raw)
-            assert [new is old for new, old in zip(found.blocks, design.blocks, strict=True)].count(False) == 1
+            result = with_value(design, one.path, value)
+            assert result == validate(raw)
+            assert [new is old for new, old in zip(result.blocks, design.blocks, strict=True)].count(False) == 1
 
 
 @pytest.mark.parametrize(

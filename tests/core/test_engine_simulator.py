@@ -170,11 +170,11 @@ def test_harmonics(name, tmp_path):
     period = 1 / hertz
     lines = f".tran {period / 400} {30 * period} {28 * period} {period / 400}"
     _, names, data = plot(run(netlist, lines, tmp_path, hertz), "Transient")
-    found = simulator.harmonics(data[:, 0], data[:, names.index(f"v({node})")], hertz, 7)
-    assert ours[1] == pytest.approx(found[0], rel=2e-3)
+    result = simulator.harmonics(data[:, 0], data[:, names.index(f"v({node})")], hertz, 7)
+    assert ours[1] == pytest.approx(result[0], rel=2e-3)
     for order in range(2, 8):
-        if found[order - 1] > 1e-4 * found[0]:
-            assert ours[order] == pytest.approx(found[order - 1], rel=HARMONIC, abs=2e-5 * found[0]), order
+        if result[order - 1] > 1e-4 * result[0]:
+            assert ours[order] == pytest.approx(result[order - 1], rel=HARMONIC, abs=2e-5 * result[0]), order
 
 
 MAINS = d.MainsSource(325.0, 50.0)
@@ -335,14 +335,14 @@ def test_two_tones(tmp_path):
     text = spice.circuit(make(("VX", V(0, 0, d.Sine(0, 0.2, 7000)), "g x"),
                               ("VY", V(-2, 0, d.Sine(-2, 0.8, 400)), "x 0"), *rows))  # fmt: skip
     _, names, data = plot(simulator.run(text + TIGHT + ".tran 1u 10m 5m 1u\n.end\n", tmp_path), "Transient")
-    found = simulator.harmonics(data[:, 0], data[:, names.index("v(a)")], 200.0, 45)
+    result = simulator.harmonics(data[:, 0], data[:, names.index("v(a)")], 200.0, 45)
     for a, b in ((1, 0), (0, 1), (2, 0), (1, 1), (1, -1), (2, 1), (2, -1)):
         place = np.flatnonzero(np.all(ours.spectrum.orders == (a, b), axis=1))
         if not len(place):
             place = np.flatnonzero(np.all(ours.spectrum.orders == (-a, -b), axis=1))
         size = abs(ours.phasors("a")[0, place[0]])
-        theirs = found[abs(a * 400 + b * 7000) // 200 - 1]
-        assert size == pytest.approx(theirs, rel=HARMONIC, abs=1e-4 * found[1]), (a, b)
+        theirs = result[abs(a * 400 + b * 7000) // 200 - 1]
+        assert size == pytest.approx(theirs, rel=HARMONIC, abs=1e-4 * result[1]), (a, b)
 
 
 def test_noise_of_resistors_and_semiconductors(tmp_path):
@@ -352,9 +352,9 @@ def test_noise_of_resistors_and_semiconductors(tmp_path):
         ("RC", R(4700), "b c"), ("D1", d.Diode(), "c o"), ("RL", R(10e3), "o 0"), ("CL", C(1e-9), "o 0"),
     )  # fmt: skip
     _, names, data = plot(run(netlist, ".noise v(o) VIN dec 5 10 100k 1", tmp_path), "Noise Spectral")
-    found = noise(operating_point(System(netlist)), "o", "VIN", data[:, 0])
-    np.testing.assert_allclose(np.sqrt(found.density), data[:, names.index("onoise_spectrum")], rtol=2e-3)
-    np.testing.assert_allclose(np.sqrt(found.input_density), data[:, names.index("inoise_spectrum")], rtol=2e-3)
+    result = noise(operating_point(System(netlist)), "o", "VIN", data[:, 0])
+    np.testing.assert_allclose(np.sqrt(result.density), data[:, names.index("onoise_spectrum")], rtol=2e-3)
+    np.testing.assert_allclose(np.sqrt(result.input_density), data[:, names.index("inoise_spectrum")], rtol=2e-3)
 
 
 HAND_WRITTEN = """A regulator, written by hand
@@ -448,10 +448,10 @@ def test_a_netlist_in_the_dialect_of_model_libraries(tmp_path):
     np.testing.assert_allclose(pairs[:, 0] + 1j * pairs[:, 1], data[:, names.index("v(8)")], rtol=1e-3)
     _, names, data = plot(plots, "Transient")
     last = data[:, 0] >= 4e-3
-    found = simulator.harmonics(data[last, 0].real, data[last, names.index("v(8)")].real, 1000.0, 3)
+    result = simulator.harmonics(data[last, 0].real, data[last, names.index("v(8)")].real, 1000.0, 3)
     for order in (1, 2, 3):
         ours_here = ours["fourier"]["8"]["harmonics"][order - 1]["magnitude"]
-        assert ours_here == pytest.approx(found[order - 1], rel=HARMONIC), order
+        assert ours_here == pytest.approx(result[order - 1], rel=HARMONIC), order
 
 
 @pytest.mark.parametrize(
@@ -460,9 +460,9 @@ def test_a_netlist_in_the_dialect_of_model_libraries(tmp_path):
 def test_what_we_write_we_read_back(name):
     netlist, _ = CIRCUITS[name]
     point = operating_point(System(netlist))
-    found = spice.run(spice.read(spice.circuit(netlist) + ".op\n.end\n"))["op"]
+    result = spice.run(spice.read(spice.circuit(netlist) + ".op\n.end\n"))["op"]
     for node in netlist.nodes:
-        assert found[node] == pytest.approx(point.voltage(node), rel=1e-6, abs=1e-6), node
+        assert result[node] == pytest.approx(point.voltage(node), rel=1e-6, abs=1e-6), node
 
 
 def test_the_whole_library_as_subcircuits(capsys, tmp_path):
@@ -484,10 +484,10 @@ def test_the_whole_library_as_subcircuits(capsys, tmp_path):
             if screen:
                 lines.append(f"VS{name} s{name} 0 {point.screen_v}")
             lines.append(f"X{name} a{name} {screen}g{name} 0 {stem}")
-            found = tubes.characteristics(device, point.anode_v, point.grid_v, point.screen_v)
-            expected[f"i(va{name})"] = -found["anode_a"]
+            result = tubes.characteristics(device, point.anode_v, point.grid_v, point.screen_v)
+            expected[f"i(va{name})"] = -result["anode_a"]
             if screen:
-                expected[f"i(vs{name})"] = -found["screen_a"]
+                expected[f"i(vs{name})"] = -result["screen_a"]
     _, names, data = plot(simulator.run("* library\n" + "\n".join(lines) + "\n.op\n.end\n", tmp_path), "Operating")
     theirs = dict(zip(names, data[0], strict=True))
     for name, ampere in expected.items():

@@ -66,13 +66,13 @@ def test_a_rule_that_cannot_judge_says_so_and_the_others_judge(monkeypatch):
 
     for name, reason in (("fuse-rating", "No way."), ("hum", "No way."), ("grid-leak", "Not at all.")):
         monkeypatch.setattr(type(RULE[name]), "examine", fails(NoSolution(reason)))
-    found = examine(amplifier)
-    assert found[0] == hot
-    assert {(one.title, one.evidence) for one in found[1:]} == {
+    result = examine(amplifier)
+    assert result[0] == hot
+    assert {(one.title, one.evidence) for one in result[1:]} == {
         ("Not judged: hum, fuse rating", "No way."), ("Not judged: grid leak", "Not at all."),
     }  # fmt: skip
-    assert len({one.key for one in found}) == 3
-    assert {one.severity for one in found[1:]} == {Severity.POOR}  # and so not among what is proposed
+    assert len({one.key for one in result}) == 3
+    assert {one.severity for one in result[1:]} == {Severity.POOR}  # and so not among what is proposed
     monkeypatch.setattr(type(RULE["hum"]), "examine", fails(BudgetSpent("Too long.")))
     with pytest.raises(BudgetSpent):
         examine(amplifier)
@@ -146,8 +146,8 @@ def test_a_capacitor_carries_the_crest_of_the_ripple_too():
 def test_a_tube_that_biases_itself_by_its_leak_needs_megohms(leak, speaks):
     own = {"blocks/second/cathode_bypass": "", "blocks/second/cathode_resistor": ""}
     design = edited({**own, "blocks/second/grid_leak/ohm": leak}, "plover")
-    found = [one for one in RULE["grid-leak"].examine(solve(design)) if one.designator == "V1b"]
-    assert bool(found) is speaks
+    result = [one for one in RULE["grid-leak"].examine(solve(design)) if one.designator == "V1b"]
+    assert bool(result) is speaks
 
 
 @pytest.mark.parametrize(
@@ -157,9 +157,9 @@ def test_feedback_that_comes_near_to_turning_round_is_told_by_how_near(ohm, seve
     """The loop gain goes as one over the resistor, but for the 330 Ω that it feeds: from the 15k whose margins the
     simulator confirms, with 7.4 dB left at 1.8 Hz, 4k7 is 10 dB more than there is."""
     amplifier = solve(edited({"blocks/feedback/resistor/ohm": ohm}, "saltpan"))
-    (found,) = RULE["feedback-margin"].examine(amplifier)
-    assert found.severity == severity
-    assert "Low-frequency" in found.evidence
+    (result,) = RULE["feedback-margin"].examine(amplifier)
+    assert result.severity == severity
+    assert "Low-frequency" in result.evidence
 
 
 @pytest.mark.parametrize(("rating", "speaks"), [("200 mA", False), ("180 mA", True)])
@@ -171,17 +171,17 @@ def test_each_half_of_a_tapped_winding_carries_every_other_half_cycle(rating, sp
 
 @pytest.mark.parametrize(("watt", "severity"), [("15 W", Severity.NOTE), ("6 W", Severity.POOR)])
 def test_a_small_core_is_worse_half_an_octave_above_the_lowest_note(watt, severity):
-    (found,) = RULE["core-size"].examine(solve(edited({"blocks/transformer/core/watt": watt}, "saltpan")))
-    assert found.severity is severity
-    assert (found.value > 1.5 * 41.2) is (severity is Severity.POOR)
+    (result,) = RULE["core-size"].examine(solve(edited({"blocks/transformer/core/watt": watt}, "saltpan")))
+    assert result.severity is severity
+    assert (result.value > 1.5 * 41.2) is (severity is Severity.POOR)
 
 
 def test_hum_of_a_filament_off_its_balance_is_said_to_be_that():
     amplifier = solve(edited({"blocks/output/filament/travel": "0.46"}, "mill"))
-    (found,) = RULE["hum"].examine(amplifier)
-    assert found.path == "blocks/output/filament"
-    assert "at 50 Hz" in found.evidence
-    assert not list(RULE["hum"].examine(solve(applied(amplifier.design, found.cure))))
+    (result,) = RULE["hum"].examine(amplifier)
+    assert result.path == "blocks/output/filament"
+    assert "at 50 Hz" in result.evidence
+    assert not list(RULE["hum"].examine(solve(applied(amplifier.design, result.cure))))
 
 
 @pytest.mark.parametrize("likely", [None, 700.0, 1500.0])
@@ -217,10 +217,10 @@ def test_heaters_lifted_from_a_cold_ht_are_judged_at_the_highest_mains():
     volts = []
     for mains in (276.0, 300.0):
         amplifier = solve(changed(sluice, "brief/mains_high_volt", mains))
-        found = list(RULE["heater-cathode"].examine(amplifier))
-        assert found
-        assert all(f"at {mains:.0f} V mains, tubes cold" in one.evidence for one in found)
-        volts.append(found[0].value)
+        result = list(RULE["heater-cathode"].examine(amplifier))
+        assert result
+        assert all(f"at {mains:.0f} V mains, tubes cold" in one.evidence for one in result)
+        volts.append(result[0].value)
     assert volts[1] / volts[0] == pytest.approx(300 / 276, rel=0.01)
     assert not list(RULE["heater-cathode"].examine(solve(changed(sluice, "brief/mains_high_volt", 230.0))))
 

@@ -399,15 +399,15 @@ def test_a_screen_takes_the_capacitance_away_and_costs_treble():
 def test_an_offer_does_what_it_says():
     layout = changed_layout(first("lantern", "symmetric"), heater_pitch=0.0)
     now = laid("lantern", layout)
-    found = changes(now)
-    assert found
-    assert [one.volt for one in found] == sorted(one.volt for one in found)
-    best = found[0]
+    result = changes(now)
+    assert result
+    assert [one.volt for one in result] == sorted(one.volt for one in result)
+    best = result[0]
     after, words = made(now.bodies, layout, best.what)
     assert words
     assert lay(now.amplifier, after).hum.volt == pytest.approx(best.volt)
     wrong = sum(misfit.impossible for misfit in misfits(now.bodies, layout))
-    for one in found:  # none that cannot be built where the layout could
+    for one in result:  # none that cannot be built where the layout could
         trial = made(now.bodies, layout, one.what)[0]
         assert sum(bad.impossible for bad in misfits(bodies(now.amplifier, trial), trial)) <= wrong
     assert best.gain(now.hum) > 0.3 or best.laid_volt < now.hum.laid_volt
@@ -418,20 +418,20 @@ def test_an_offer_does_what_it_says():
 def test_a_proposal_shields_what_would_howl():
     of = amplifier("saltpan")
     assert any(one.too_near for one in fed_back(laid("saltpan")))
-    found = proposed(of, first("saltpan"), seconds=2.0)
-    assert not [one for one in fed_back(found.laid) if one.too_near]
-    assert any(wire.shielded for wire in found.laid.wiring.wires)
+    result = proposed(of, first("saltpan"), seconds=2.0)
+    assert not [one for one in fed_back(result.laid) if one.too_near]
+    assert any(wire.shielded for wire in result.laid.wiring.wires)
 
 
 def test_a_proposal_is_no_worse_than_any_school_and_leaves_what_is_pinned():
     of = amplifier("lantern")
     pinned = first("lantern").of("tube:v1:0").model_copy(update={"pinned": True, "u": 0.2, "v": 0.15})
     layout = first("lantern").with_placed(pinned)
-    found = proposed(of, layout, seconds=2.0)
-    assert found.layout.of("tube:v1:0") == pinned
+    result = proposed(of, layout, seconds=2.0)
+    assert result.layout.of("tube:v1:0") == pinned
     for school in SCHOOLS:
-        assert cost(found.laid) <= cost(lay(of, arranged(bodies(of, layout), of.design, layout, school))) + 1e-9
-    assert found.tried >= len(SCHOOLS)
+        assert cost(result.laid) <= cost(lay(of, arranged(bodies(of, layout), of.design, layout, school))) + 1e-9
+    assert result.tried >= len(SCHOOLS)
 
 
 def test_hum_of_a_filament_is_not_called_ripple():

@@ -3,6 +3,7 @@
 import fcntl
 import os
 import threading
+import time
 from unittest.mock import patch
 
 import numpy as np
@@ -11,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.special import expit, wrightomega
 
-from thermionic import compiled
+from thermionic import budget, clock, compiled
 from thermionic import devices as d
 from thermionic.circuit import elimination
 from thermionic.circuit.balance_equations import Equations
@@ -20,6 +21,7 @@ from thermionic.circuit.kernels.dense import factored, solve_factored
 from thermionic.circuit.spectrum import harmonics_of_one, products_of_two
 from thermionic.devices.knees import THERMAL_VOLT, power, softplus, wright_omega
 from thermionic.devices.laws import Law, limited
+from thermionic.errors import BudgetSpent
 
 
 @given(st.floats(-700, 700) | st.floats(700, 1e12))
@@ -64,8 +66,8 @@ def test_matrices_of_one_pattern_are_solved_as_numpy_solves_them(size, seed, rea
     shape = elimination.pattern(filled)
     # By elimination, not by the dense method that makes up for it where it fails.
     with patch.object(np.linalg, "solve", side_effect=AssertionError):
-        found = shape.solve(matrices[:, shape.rows, shape.columns].T, rhs)
-    np.testing.assert_allclose(found, wanted, rtol=1e-9, atol=1e-12)
+        result = shape.solve(matrices[:, shape.rows, shape.columns].T, rhs)
+    np.testing.assert_allclose(result, wanted, rtol=1e-9, atol=1e-12)
 
 
 @pytest.mark.parametrize("count", [1, 20, 45])
@@ -79,10 +81,10 @@ def test_a_sweep_is_solved_as_numpy_solves_each_frequency(count, sides):
     omega = np.geomspace(0.1, 10.0, count)
     for rhs in (random.standard_normal((size, sides, 1)), random.standard_normal((size, sides, count)) + 1j):
         shape = elimination.pattern(filled)
-        found = shape.sweep(g[shape.rows, shape.columns], c[shape.rows, shape.columns], omega, rhs)
+        result = shape.sweep(g[shape.rows, shape.columns], c[shape.rows, shape.columns], omega, rhs)
         for place, one in enumerate(omega):
             wanted = np.linalg.solve(g + 1j * one * c, rhs[:, :, min(place, rhs.shape[2] - 1)])
-            np.testing.assert_allclose(found[:, :, place], wanted, rtol=1e-9, atol=1e-12)
+            np.testing.assert_allclose(result[:, :, place], wanted, rtol=1e-9, atol=1e-12)
 
 
 @pytest.mark.parametrize("left", [0.0, 1e-18])
@@ -94,8 +96,8 @@ def test_a_matrix_whose_pivot_vanishes_is_solved_densely(left):
     shape = elimination.pattern(np.ones((2, 2), dtype=bool))
     for kind in (float, complex):
         values = matrices[:, shape.rows, shape.columns].T.astype(kind)
-        found = shape.solve(values, np.ones((2, 1, 1)))
-        np.testing.assert_allclose(found[:, 0].T, np.linalg.solve(matrices, np.ones((50, 2, 1)))[..., 0], rtol=1e-12)
+        result = shape.solve(values, np.ones((2, 1, 1)))
+        np.testing.assert_allclose(result[:, 0].T, np.linalg.solve(matrices, np.ones((50, 2, 1)))[..., 0], rtol=1e-12)
 
 
 def test_a_singular_matrix_is_refused():
@@ -150,24 +152,24 @@ def test_the_jacobian_of_a_balance_is_its_difference_quotient(spectrum):
     equations = Equations(spectrum, impedance, volts, currents)
     v, every, step = 0.3 * equations.reals(volts), np.arange(3), 1e-6
     _, _, slopes = equations.evaluate(v, equations.source, every)
-    found = equations.jacobian(slopes, every, np.float64)
+    result = equations.jacobian(slopes, every, np.float64)
     for column in np.random.default_rng(2).integers(0, v.shape[1], 16):
         aside = np.zeros_like(v)
         aside[:, column] = step
         up, down = (equations.evaluate(at, equations.source, every)[0] for at in (v + aside, v - aside))
-        np.testing.assert_allclose(found[:, :, column], (up - down) / (2 * step), atol=1e-7)
+        np.testing.assert_allclose(result[:, :, column], (up - down) / (2 * step), atol=1e-7)
 
 
 @pytest.mark.parametrize("spectrum", [harmonics_of_one(7, 28), products_of_two(3)], ids=["one tone", "two tones"])
 def test_a_balance_of_linear_devices_is_ohm_s_law_at_each_frequency(spectrum):
     impedance, volts, mixing = _random_balance(spectrum, 2, 3, 3, 3)
-    found = balance(spectrum, impedance, volts, lambda v, phase, which: (v @ mixing.T, np.broadcast_to(
+    result = balance(spectrum, impedance, volts, lambda v, phase, which: (v @ mixing.T, np.broadcast_to(
         mixing, (*v.shape[:-1], *mixing.shape))), volts)  # fmt: skip
     for level in range(2):
         for k in range(len(spectrum.orders)):
             whole = np.linalg.solve(np.eye(3) + impedance[k] @ mixing, volts[level, :, k])
-            np.testing.assert_allclose(found.volts[level, :, k], whole, rtol=1e-6, atol=1e-7)
-            np.testing.assert_allclose(found.amperes[level, :, k], mixing @ whole, rtol=1e-6, atol=1e-7)
+            np.testing.assert_allclose(result.volts[level, :, k], whole, rtol=1e-6, atol=1e-7)
+            np.testing.assert_allclose(result.amperes[level, :, k], mixing @ whole, rtol=1e-6, atol=1e-7)
 
 
 def test_newton_by_the_samples_that_conduct_is_newton():
@@ -212,3 +214,13 @@ def test_who_comes_while_another_compiles_waits_for_it(monkeypatch):
     os.close(held)
     second.join(10)
     assert not second.is_alive()
+
+
+def test_what_a_first_solve_waits_for_is_not_judged_by_its_budget():
+    with budget.limit(0.2):
+        with clock.standing(), clock.standing():
+            time.sleep(0.3)
+        budget.check("compiling")  # the clock stood
+        time.sleep(0.3)
+        with pytest.raises(BudgetSpent):
+            budget.check("solving")

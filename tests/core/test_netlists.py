@@ -150,9 +150,9 @@ def test_what_is_printed_of_a_tube_is_read_as_the_tube():
         printed = spice.subcircuit("TUBE", tube)
         pins = " ".join(f"n{k}" for k in range(len(tube.terminals)))
         netlist = spice.read(f"t\nX1 {pins} TUBE\nR1 n0 0 1\n{printed}.end\n").netlist
-        (found,) = (part.device for part in netlist.parts if type(part.device) is type(tube))
-        assert found.scale == 0.8
-        np.testing.assert_allclose(found.numbers(), tube.numbers(), rtol=1e-9)
+        (result,) = (part.device for part in netlist.parts if type(part.device) is type(tube))
+        assert result.scale == 0.8
+        np.testing.assert_allclose(result.numbers(), tube.numbers(), rtol=1e-9)
 
 
 def test_published_models_have_nothing_inside_to_be_solved_for():
@@ -168,9 +168,9 @@ def test_a_published_pentode_past_cut_off_draws_nothing():
     """Its screen's logarithm has no value there."""
     text = (FOLDER / "published_forms.cir").read_text()
     body = text[text.index(".SUBCKT PEN") : text.index("VB b 0 300")]
-    found = spice.run(spice.read(f"t\n{body}VB b 0 300\nVG g 0 -60\nRS b s 1k\nRA b a 1k\nX1 a g 0 s PEN\n.op\n"))
-    assert found["op"]["s"] == pytest.approx(300.0, abs=1e-3)
-    assert found["op"]["a"] == pytest.approx(300.0, abs=1e-2)
+    result = spice.run(spice.read(f"t\n{body}VB b 0 300\nVG g 0 -60\nRS b s 1k\nRA b a 1k\nX1 a g 0 s PEN\n.op\n"))
+    assert result["op"]["s"] == pytest.approx(300.0, abs=1e-3)
+    assert result["op"]["a"] == pytest.approx(300.0, abs=1e-2)
 
 
 @simulator.needed
@@ -183,9 +183,9 @@ def test_distortion_and_power_of_a_netlist(tmp_path):
     loose = ".options reltol=1e-5 abstol=1e-10 vntol=1e-7\n"
     plots = simulator.run(driven.replace(".op\n", loose + ".tran 4u 250m 240m 4u\n"), tmp_path, tame=False)
     _, names, data = plots[-1]
-    found = simulator.harmonics(data[:, 0], data[:, names.index("v(o)")], 1000.0, 5)
-    np.testing.assert_allclose(ours["harmonics"][1][:3], found[:3], rtol=0.01)
-    assert ours["volt_rms"][1] == pytest.approx(found[0] / 2**0.5, rel=5e-3)
+    result = simulator.harmonics(data[:, 0], data[:, names.index("v(o)")], 1000.0, 5)
+    np.testing.assert_allclose(ours["harmonics"][1][:3], result[:3], rtol=0.01)
+    assert ours["volt_rms"][1] == pytest.approx(result[0] / 2**0.5, rel=5e-3)
     assert ours["watt"][1] == pytest.approx(ours["volt_rms"][1] ** 2 / 8, rel=1e-9)
     assert ours["thd"][0] < ours["thd"][1]
 
@@ -214,8 +214,8 @@ def test_measures_of_a_lowpass():
 .four 1k 3 v(out) v(in,out) i(R1)
 """
     )
-    found = spice.run(spice.read(text))
-    measures = found["measures"]
+    result = spice.run(spice.read(text))
+    measures = result["measures"]
     assert measures["corner"] == pytest.approx(1591.549, rel=2e-3)
     assert measures["turn"] == pytest.approx(-45.0, abs=0.1)
     w = 2 * np.pi * 1e-4 * 1e3  # omega R C
@@ -225,8 +225,8 @@ def test_measures_of_a_lowpass():
     assert measures["late"] == pytest.approx(np.arctan(w) / (2e3 * np.pi), rel=5e-3)
     assert measures["twice"] == pytest.approx(2 * measures["top"])
     assert measures["never"] is None
-    four = {name: one["harmonics"][0]["magnitude"] for name, one in found["fourier"].items()}
-    assert len(found["fourier"]["out"]["harmonics"]) == 3
+    four = {name: one["harmonics"][0]["magnitude"] for name, one in result["fourier"].items()}
+    assert len(result["fourier"]["out"]["harmonics"]) == 3
     assert four["out"] == pytest.approx(size, rel=1e-3)
     assert four["v(in,out)"] == pytest.approx(size * w, rel=1e-3)
     assert four["i(r1)"] == pytest.approx(size * w / 1e3, rel=1e-3)

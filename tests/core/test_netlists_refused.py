@@ -143,10 +143,10 @@ def test_what_stands_before_is_no_reason(line):
 
 def test_what_has_no_bends_has_no_distortion():
     text = "t\nV1 a 0 AC 2\nR1 a b 1k\nR2 b 0 3k\n.thd 1k v(b) 1 2 load=R2\n"
-    (found,) = spice.run(spice.read(text))["thd"]
-    assert found["thd"] == pytest.approx([0.0, 0.0], abs=1e-9)
-    assert found["volt_rms"] == pytest.approx([1.5 / 2**0.5, 3.0 / 2**0.5])  # three quarters of 2 V peak, and of 4
-    assert found["watt"] == pytest.approx([1.5**2 / 2 / 3e3, 3.0**2 / 2 / 3e3])
+    (result,) = spice.run(spice.read(text))["thd"]
+    assert result["thd"] == pytest.approx([0.0, 0.0], abs=1e-9)
+    assert result["volt_rms"] == pytest.approx([1.5 / 2**0.5, 3.0 / 2**0.5])  # three quarters of 2 V peak, and of 4
+    assert result["watt"] == pytest.approx([1.5**2 / 2 / 3e3, 3.0**2 / 2 / 3e3])
 
 
 # Netlists spoilt at random: a word left out, put in, or put in the place of another.

@@ -48,10 +48,10 @@ RL p 0 10k
     weights = np.gradient(data[:, 0])
     for node in "op":
         wave = data[:, names.index(f"v({node})")]
-        found = ours["supply"]["nodes"][node]
-        assert found["mean"] == pytest.approx(np.average(wave, weights=weights), rel=1e-4)
-        assert found["ripple"] == pytest.approx(np.ptp(wave), rel=0.02)
-        assert ours["startup"]["nodes"][node][-1] == pytest.approx(found["mean"], rel=2e-3)
+        result = ours["supply"]["nodes"][node]
+        assert result["mean"] == pytest.approx(np.average(wave, weights=weights), rel=1e-4)
+        assert result["ripple"] == pytest.approx(np.ptp(wave), rel=0.02)
+        assert ours["startup"]["nodes"][node][-1] == pytest.approx(result["mean"], rel=2e-3)
     assert ours["startup"]["time"][-1] == pytest.approx(3.0)
 
 
@@ -59,14 +59,14 @@ RL p 0 10k
 @pytest.mark.parametrize("kind", RECTIFIERS)
 def test_a_tubes_law_rectifies_as_a_tube_does(kind, tmp_path):
     text = f"{kind}\n{RECTIFIERS[kind]}"
-    found = spice.run(spice.read(text + ".supply\n.end\n"))["supply"]["nodes"]
+    result = spice.run(spice.read(text + ".supply\n.end\n"))["supply"]["nodes"]
     ((_, names, data),) = simulator.run(text + ".options reltol=1e-4\n.tran 50u 1.5 1.48 50u\n.end\n", tmp_path)
     weights = np.gradient(data[:, 0])
     for node in ("k", "x", "q"):
-        if node in found:
+        if node in result:
             wave = data[:, names.index(f"v({node})")]
-            assert found[node]["mean"] == pytest.approx(np.average(wave, weights=weights), rel=2e-3)
-            assert found[node]["ripple"] == pytest.approx(np.ptp(wave), rel=0.03)
+            assert result[node]["mean"] == pytest.approx(np.average(wave, weights=weights), rel=2e-3)
+            assert result[node]["ripple"] == pytest.approx(np.ptp(wave), rel=0.03)
 
 
 @pytest.mark.parametrize(

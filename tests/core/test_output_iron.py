@@ -45,11 +45,11 @@ def test_what_the_tubes_see_is_the_load_by_the_turns_squared(name):
     amplifier = solved(name)
     block = amplifier.design.block("transformer")
     tap = next(tap for tap in block.taps if f"transformer.{tap.id}" == amplifier.design.block("speaker").input)
-    found = reflected(amplifier)
+    result = reflected(amplifier)
     for hertz in (20.0, 50.0, 1e3, 5e3):
         by_hand = seen_by_hand(block, tap, amplifier.load.ohm, hertz)
-        assert found.at(hertz) == pytest.approx(abs(by_hand), rel=0.015), hertz
-        phase = float(np.interp(np.log(hertz), np.log(found.hertz), found.phase_degrees))
+        assert result.at(hertz) == pytest.approx(abs(by_hand), rel=0.015), hertz
+        phase = float(np.interp(np.log(hertz), np.log(result.hertz), result.phase_degrees))
         assert phase == pytest.approx(np.degrees(np.angle(by_hand)), abs=2.0), hertz
 
 
@@ -81,24 +81,24 @@ def test_a_pair_of_equal_tubes_magnetises_nothing_and_the_core_is_rated_by_the_r
     """By hand: flux at a frequency goes with the root of the output, so that a core for 50 W down to 30 Hz gives
     what this amplifier has down to 30 Hz times the root of that over 50 W; a quarter of the rating twice as high."""
     amplifier = solved("saltpan")
-    found = limits(amplifier)
-    assert found.steady_ampere < 1e-5
-    assert found.core_hertz == pytest.approx(30.0 * (found.full / 50.0) ** 0.5, rel=1e-3)
+    result = limits(amplifier)
+    assert result.steady_ampere < 1e-5
+    assert result.core_hertz == pytest.approx(30.0 * (result.full / 50.0) ** 0.5, rel=1e-3)
     smaller = solve(changed(amplifier.design, "blocks/transformer/core/watt", "12.5"))
-    assert limits(smaller).core_hertz == pytest.approx(2 * found.core_hertz, rel=0.02)
+    assert limits(smaller).core_hertz == pytest.approx(2 * result.core_hertz, rel=0.02)
 
 
 def test_steady_current_takes_from_what_the_core_has_for_the_signal():
     """By hand, in webers: the rating leaves the swing of 10 W at 40 Hz on top of what 60 mA makes of the
     inductance."""
     amplifier = solved("lantern")
-    block, found = amplifier.design.block("transformer"), limits(amplifier)
+    block, result = amplifier.design.block("transformer"), limits(amplifier)
     swing = (2 * 10.0 * block.primary_ohm) ** 0.5 / (2 * np.pi * 40.0)
-    room = swing + block.primary_henry * (0.06 - found.steady_ampere)
-    wanted = (2 * found.full * block.primary_ohm) ** 0.5 / (2 * np.pi)
-    assert found.core_hertz == pytest.approx(wanted / room, rel=0.01)
+    room = swing + block.primary_henry * (0.06 - result.steady_ampere)
+    wanted = (2 * result.full * block.primary_ohm) ** 0.5 / (2 * np.pi)
+    assert result.core_hertz == pytest.approx(wanted / room, rel=0.01)
     weak = solve(changed(amplifier.design, "blocks/transformer/core/ampere", "20 mA"))
-    assert limits(weak).core_hertz is None or limits(weak).core_hertz > found.core_hertz
+    assert limits(weak).core_hertz is None or limits(weak).core_hertz > result.core_hertz
 
 
 @pytest.mark.parametrize("name", ["lantern", "hurdle"])
@@ -106,13 +106,13 @@ def test_low_notes_end_where_the_core_does(name):
     """Full output is that of the middle well above the core's own frequency, and has gone well below it."""
     amplifier = solved(name)
     core = limits(amplifier).core_hertz
-    found = output_against_frequency(amplifier)
-    watt = dict(zip(found.hertz, found.watt, strict=True))
-    assert watt[max(watt)] == pytest.approx(found.middle_watt, rel=0.06)
-    assert found.full_hertz is not None
-    assert found.half_hertz is None or found.half_hertz < found.full_hertz
-    assert found.full_hertz > 0.8 * core  # the inductance alone may ask for more before the core does
-    assert min(watt.values()) < 0.6 * found.middle_watt
+    result = output_against_frequency(amplifier)
+    watt = dict(zip(result.hertz, result.watt, strict=True))
+    assert watt[max(watt)] == pytest.approx(result.middle_watt, rel=0.06)
+    assert result.full_hertz is not None
+    assert result.half_hertz is None or result.half_hertz < result.full_hertz
+    assert result.full_hertz > 0.8 * core  # the inductance alone may ask for more before the core does
+    assert min(watt.values()) < 0.6 * result.middle_watt
     cycle = saturating_cycle(amplifier)
     # The magnetising current has the steady one for its mean, and is spiked: it peaks above a sine's root two.
     swing = cycle.magnetising - cycle.magnetising.mean()
@@ -120,7 +120,7 @@ def test_low_notes_end_where_the_core_does(name):
     # What goes into the load is, as the primary sees it, the output's own current.
     block = amplifier.design.block("transformer")
     rms = float(np.sqrt(np.mean(cycle.carried**2)))
-    assert rms < 1.1 * (found.middle_watt / (block.primary_ohm * amplifier.load.ohm / 8.0)) ** 0.5
+    assert rms < 1.1 * (result.middle_watt / (block.primary_ohm * amplifier.load.ohm / 8.0)) ** 0.5
     assert cycle.hertz == core
 
 
@@ -151,15 +151,15 @@ def test_no_load_lets_the_anodes_swing_further(name):
     """Full output over it at least, and twice that for the dummy load; a pentode's anode goes further than a triode's
     by what its own resistance does not hold."""
     amplifier = solved(name)
-    found = unloaded(amplifier)
+    result = unloaded(amplifier)
     assert (
-        found.anode_volt
-        > found.with_load_volt
+        result.anode_volt
+        > result.with_load_volt
         > max(amplifier.voltage(use.anode) for use in amplifier.compiled.tubes if use.block == amplifier.route[-3])
         * 0.5
     )
-    assert found.dummy_watt >= 2 * amplifier.full_output.power_watt
-    assert found.dummy_ohm == amplifier.load.ohm
+    assert result.dummy_watt >= 2 * amplifier.full_output.power_watt
+    assert result.dummy_ohm == amplifier.load.ohm
 
 
 def test_less_idle_current_cools_old_iron_by_the_square():

@@ -42,17 +42,17 @@ def solved(name):
 @pytest.mark.parametrize("name", examples.names())
 def test_the_gain_budget_adds_up(name):
     amplifier = solved(name)
-    found = gain_budget(amplifier)
-    whole = np.prod([step.gain for step in found.steps])
+    result = gain_budget(amplifier)
+    whole = np.prod([step.gain for step in result.steps])
     assert whole == pytest.approx(amplifier.gain(amplifier.load.node), rel=1e-9)
-    full = found.steps[-1].at_full
+    full = result.steps[-1].at_full
     output = full**2 / amplifier.load.ohm if amplifier.load.power else full
     # The fundamental alone, of an output that is bent by 5 %.
-    assert output == pytest.approx(found.full, rel=0.01)
-    last = found.steps[-1].at_reference
+    assert output == pytest.approx(result.full, rel=0.01)
+    last = result.steps[-1].at_reference
     output = last**2 / amplifier.load.ohm if amplifier.load.power else last
-    assert output == pytest.approx(found.reference, rel=0.01)
-    assert min(step.margin_db for step in found.steps if step.margin_db is not None) <= 0
+    assert output == pytest.approx(result.reference, rel=0.01)
+    assert min(step.margin_db for step in result.steps if step.margin_db is not None) <= 0
 
 
 @pytest.mark.parametrize(("name", "block"), [("lantern", "output"), ("wicket", "output"), ("weir", "output")])
@@ -68,8 +68,8 @@ def test_a_stage_gives_out_where_its_grid_is_seen_to_conduct(name, block):
 
 def test_a_starved_driver_gives_out_before_the_output_stage():
     design = changed(examples.example("lantern"), "blocks/driver/cathode_resistor/ohm", "8k2")
-    found = gain_budget(solve(design))
-    assert found.first == "driver"
+    result = gain_budget(solve(design))
+    assert result.first == "driver"
     assert gain_budget(solved("lantern")).first == "output"
 
 
@@ -97,16 +97,16 @@ def test_past_5_percent_at_the_lowest_level_distortion_goes_as_the_output():
 def test_hum_is_the_sum_of_what_the_rails_give(name):
     """Were one rail still, just its share would be gone: shown by holding its ripple down with a huge capacitor."""
     amplifier = solved(name)
-    found = quiet(amplifier)
-    total = sum(cause.volt for cause in found.hum_causes)
-    assert found.hum_volt <= total * (1 + 1e-6)
-    worst = found.hum_causes[0]
+    result = quiet(amplifier)
+    total = sum(cause.volt for cause in result.hum_causes)
+    assert result.hum_volt <= total * (1 + 1e-6)
+    worst = result.hum_causes[0]
     if name == "lantern":
         assert worst.name == "ht2"
         held = solve(changed(amplifier.design, "blocks/ht2/capacitor/farad", 0.5))
-        assert quiet(held).hum_volt < 0.02 * found.hum_volt
+        assert quiet(held).hum_volt < 0.02 * result.hum_volt
         # By hand: what is left between the rail and the load is the divider of the output stage.
-        assert worst.volt == pytest.approx(found.hum_volt, rel=0.01)
+        assert worst.volt == pytest.approx(result.hum_volt, rel=0.01)
 
 
 def test_an_unbalanced_filament_hums_besides_the_rails():
@@ -341,9 +341,9 @@ def test_parts_stray_by_a_third_of_their_tolerance_and_a_matched_pair_goes_toget
 
 def test_a_part_of_a_fifth_of_the_tolerance_leaves_the_rest_of_the_spread():
     """By hand: of a spread of which one part makes the share s, a fifth of that part leaves sqrt(1 - s + s/25)."""
-    found = tolerances(solved("saltpan"), 1000, matched=False)
+    result = tolerances(solved("saltpan"), 1000, matched=False)
     seen = 0
-    for quantity in found.quantities:
+    for quantity in result.quantities:
         for cause in quantity.causes:
             if cause.means == "tight" and cause.share > 0.1:
                 left = (1 - cause.share * (1 - 1 / 25)) ** 0.5

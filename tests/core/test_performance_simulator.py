@@ -41,24 +41,24 @@ def ac(text, tmp_path, first=1, last=1e6):
 @pytest.mark.parametrize("name", AMPLIFIERS)
 def test_response_phase_and_output_impedance(name, tmp_path):
     amplifier = solved(name)
-    found, load = sweep(amplifier), amplifier.load
+    result, load = sweep(amplifier), amplifier.load
     names, data, hertz = ac(netlist(amplifier, "AC 1"), tmp_path)
     theirs = data[:, names.index(f"v({load.node})")]
     middle = np.argmin(np.abs(np.log(hertz / 1e3)))
-    ours = np.interp(np.log(hertz), np.log(found.hertz), found.decibels)
+    ours = np.interp(np.log(hertz), np.log(result.hertz), result.decibels)
     level = 20 * np.log10(np.abs(theirs / theirs[middle]))
     heard = level > -40
     np.testing.assert_allclose(ours[heard], level[heard], atol=DB)
     turned = np.degrees(np.unwrap(np.angle(theirs)))
     turned -= 180 * round(turned[middle] / 180)
-    ours = np.interp(np.log(hertz), np.log(found.hertz), found.degrees)
+    ours = np.interp(np.log(hertz), np.log(result.hertz), result.degrees)
     np.testing.assert_allclose(ours[heard], turned[heard], atol=DEGREES)
 
     # Without the load an ampere is pushed into where it was.
     text = re.sub(rf"(?m)^R{load.part} ", "RGONE nowhere 0 1\n*", netlist(amplifier))
     names, data, hertz = ac(f"{text}IPUSH 0 {load.node} DC 0 AC 1\n", tmp_path)
     theirs = np.abs(data[:, names.index(f"v({load.node})")])
-    ours = np.exp(np.interp(np.log(hertz), np.log(found.hertz), np.log(np.abs(found.output_ohm))))
+    ours = np.exp(np.interp(np.log(hertz), np.log(result.hertz), np.log(np.abs(result.output_ohm))))
     np.testing.assert_allclose(ours, theirs, rtol=0.01)
 
 
@@ -77,20 +77,20 @@ def test_loop_gain_and_margins(name, tmp_path):
     carried = data[:, names.index("i(vt)")]  # on through the feedback; the rest goes back into the amplifier
     t_current = (1 - carried) / carried
     theirs = (t_volt * t_current - 1) / (2 + t_volt + t_current)
-    found = loop_gain(amplifier, loop)
-    ours = np.exp(np.interp(np.log(hertz), np.log(found.hertz), np.log(np.abs(found.gain))))
+    result = loop_gain(amplifier, loop)
+    ours = np.exp(np.interp(np.log(hertz), np.log(result.hertz), np.log(np.abs(result.gain))))
     near = np.abs(theirs) > 0.03
     np.testing.assert_allclose(20 * np.log10(ours[near]), 20 * np.log10(np.abs(theirs[near])), atol=DB)
     turned = np.degrees(np.unwrap(np.angle(theirs)))
     turned -= 360 * round(turned[np.argmin(np.abs(np.log(hertz / 1e3)))] / 360)
-    ours = np.interp(np.log(hertz), np.log(found.hertz), found.degrees)
+    ours = np.interp(np.log(hertz), np.log(result.hertz), result.degrees)
     np.testing.assert_allclose(ours[near], turned[near], atol=DEGREES)
     # The margins, read off theirs where the loop gain crosses 1.
     size = np.log(np.abs(theirs))
     below = [at for at in np.flatnonzero(np.signbit(size[1:]) != np.signbit(size[:-1])) if hertz[at] > 1e3]
     least = min(180 - abs(np.interp(0, *_rising(size[at : at + 2], turned[at : at + 2]))) for at in below)
-    assert found.high.phase_degrees == pytest.approx(least, abs=DEGREES)
-    assert found.is_stable
+    assert result.high.phase_degrees == pytest.approx(least, abs=DEGREES)
+    assert result.is_stable
 
 
 def _rising(x, y):
@@ -104,8 +104,8 @@ def _rising(x, y):
 def test_square_waves(name, hertz, periods, tmp_path):
     """The simulator runs until the tops of its wave are alike; what drifts still, at a hertz or two, is taken off."""
     amplifier = solved(name)
-    found = square_wave(amplifier, hertz)
-    height = found.ideal_volt / amplifier.gain(amplifier.load.node)
+    result = square_wave(amplifier, hertz)
+    height = result.ideal_volt / amplifier.gain(amplifier.load.node)
     period, source = 1 / hertz, amplifier.compiled.source
     # Edges of a thousandth of the period: a sine 1000/pi times as large, clipped.
     tone = f"{1000 / np.pi:.6g}*sin({2 * np.pi * hertz:.16g}*time)"
@@ -116,19 +116,19 @@ def test_square_waves(name, hertz, periods, tmp_path):
                             tmp_path)  # fmt: skip
     _, names, data = plot
     time, wave = data[:, 0] - (end - period), data[:, names.index(f"v({amplifier.load.node})")]
-    theirs = np.interp(found.seconds, time, wave)
-    theirs, ours = theirs - theirs.mean(), found.volts - found.volts.mean()
-    away_from_edges = np.minimum(found.seconds % (period / 2), -found.seconds % (period / 2)) > 0.006 * period
+    theirs = np.interp(result.seconds, time, wave)
+    theirs, ours = theirs - theirs.mean(), result.volts - result.volts.mean()
+    away_from_edges = np.minimum(result.seconds % (period / 2), -result.seconds % (period / 2)) > 0.006 * period
     np.testing.assert_allclose(ours[away_from_edges], theirs[away_from_edges], atol=0.02 * np.abs(theirs).max())
 
 
 @pytest.mark.parametrize("name", ["lantern", "wicket", "beacon", "hurdle"])
 def test_recovery_after_a_burst(name, tmp_path):
     amplifier = solved(name)
-    found = burst(amplifier)
-    slowest = found.recoveries[0]
+    result = burst(amplifier)
+    slowest = result.recoveries[0]
     assert slowest.seconds
-    peak = amplifier.full_output.source_volt * 2**0.5 * 10 ** (found.over_db / 20)
+    peak = amplifier.full_output.source_volt * 2**0.5 * 10 ** (result.over_db / 20)
     nodes = amplifier.state.at.system.nodes
     idle = " ".join(f"v({node})={amplifier.voltage(node):.9g}" for node in nodes)
     use = next(use for use in amplifier.compiled.tubes if use.part == slowest.part)
@@ -176,20 +176,20 @@ def test_a_saturating_core_limits_the_low_notes(tmp_path):
 def test_a_supply_sags_under_a_burst_as_the_whole_circuit_does(tmp_path):
     """From the idle at the beginning of a mains cycle, rectifier and mains and all."""
     amplifier = solved("hurdle")
-    found = sag(amplifier, length=0.1)
+    result = sag(amplifier, length=0.1)
     mains = amplifier.state.mains
     idle = " ".join(f"v({node})={mains.node_waveform(node)[0]:.9g}" for node in mains.system.nodes)
     source = amplifier.compiled.source.part
     nodes = " ".join(amplifier.netlist[source].nodes)
     peak = amplifier.full_output.source_volt * 2**0.5
     text = re.sub(
-        rf"(?m)^{source} {nodes} .*$", f"{source} {nodes} DC 0 SIN(0 {peak:.9g} {found.hertz:g})",
+        rf"(?m)^{source} {nodes} .*$", f"{source} {nodes} DC 0 SIN(0 {peak:.9g} {result.hertz:g})",
         re.sub(r"(?m)^\.(tran .*|end|op)$", "", write(amplifier.netlist)),
     )  # fmt: skip
-    (plot,) = simulator.run(f"{text}\n.ic {idle}\n.tran 2e-5 {found.length} 0 2e-5\n.end\n", tmp_path)
+    (plot,) = simulator.run(f"{text}\n.ic {idle}\n.tran 2e-5 {result.length} 0 2e-5\n.end\n", tmp_path)
     _, names, data = plot
-    time, last = data[:, 0], found.length - 0.02
-    for rail in found.rails:
+    time, last = data[:, 0], result.length - 0.02
+    for rail in result.rails:
         wave = data[:, names.index(f"v({amplifier.compiled.node(rail.name)})")]
         kept = time >= last
         mean = np.trapezoid(wave[kept], time[kept]) / np.ptp(time[kept])
@@ -197,7 +197,7 @@ def test_a_supply_sags_under_a_burst_as_the_whole_circuit_does(tmp_path):
     volts = data[:, names.index(f"v({amplifier.load.node})")]
     kept = time >= last
     watt = np.trapezoid(volts[kept] ** 2, time[kept]) / np.ptp(time[kept]) / amplifier.load.ohm
-    assert found.last_watt == pytest.approx(watt, rel=0.02)
-    reservoir = found.rails[0]
-    back = np.abs(reservoir.volts[found.seconds > found.length + reservoir.back] - reservoir.before)
+    assert result.last_watt == pytest.approx(watt, rel=0.02)
+    reservoir = result.rails[0]
+    back = np.abs(reservoir.volts[result.seconds > result.length + reservoir.back] - reservoir.before)
     assert back.max() <= 0.1 * (reservoir.before - reservoir.under) * 1.02

@@ -166,9 +166,9 @@ def test_every_fault_that_shows_is_found_among_the_first_three(tubes_in, known):
         if np.sum(np.minimum(np.abs(values - healthy) / sigma, 10) ** 2) < 30:
             continue
         shown += 1
-        found = reasons(tubes_in, readings(tubes_in, values, scatter=0.01), known)
+        result = reasons(tubes_in, readings(tubes_in, values, scatter=0.01), known)
         part = fault.key.split(":")[0]
-        if not any(reason.key.split(":")[0] == part for reason in found):
+        if not any(reason.key.split(":")[0] == part for reason in result):
             missed.append(fault.title)
     assert shown > 60
     assert len(missed) <= 0.05 * shown, missed
@@ -181,8 +181,8 @@ def test_a_wrong_resistor_is_named_with_its_value(tubes_in, known):
     assert "should be 1k5" in best.title
     assert best.explained == best.judged
     open_bypass = next(fault for fault in faults(tubes_in) if fault.key == "C3:open")
-    found = reasons(tubes_in, readings(tubes_in, tubes_in.solve(open_bypass.netlist), scatter=0.005), known)
-    assert found[0].key == "C3:open"
+    result = reasons(tubes_in, readings(tubes_in, tubes_in.solve(open_bypass.netlist), scatter=0.005), known)
+    assert result[0].key == "C3:open"
 
 
 def test_a_fault_in_one_channel_leaves_the_other_alone(tubes_in):
@@ -215,28 +215,28 @@ def test_the_supply_discharges_through_its_bleeder_or_not_at_all():
 def test_what_explains_the_fewest_of_the_wrong_readings_has_no_share(tubes_in, known):
     """Five points read otherwise than any single simple fault would make them: none of these, most likely."""
     wrong = {"reservoir": 250.0, "ht2": 400.0, "driver_anode": 20.0, "output_cathode": 90.0, "driver_cathode": 6.0}
-    *found, none = reasons(tubes_in, wrong, known)
+    *result, none = reasons(tubes_in, wrong, known)
     assert none.key == NONE
     assert none.likelihood > 0.9
-    assert all(reason.likelihood is None for reason in found if 2 * reason.explained < reason.judged)
-    assert all(reason.likelihood is None or reason.likelihood < 0.1 for reason in found)
+    assert all(reason.likelihood is None for reason in result if 2 * reason.explained < reason.judged)
+    assert all(reason.likelihood is None or reason.likelihood < 0.1 for reason in result)
     # One that explains them all leaves next to nothing for that.
     dead = next(fault for fault in faults(tubes_in) if fault.key == "V2:dead")
-    *found, none = reasons(tubes_in, readings(tubes_in, tubes_in.solve(dead.netlist), scatter=0.005), known)
-    assert found[0].key == "V2:dead"
-    assert found[0].likelihood + sum(one.likelihood or 0.0 for one in found[1:]) > 0.95
+    *result, none = reasons(tubes_in, readings(tubes_in, tubes_in.solve(dead.netlist), scatter=0.005), known)
+    assert result[0].key == "V2:dead"
+    assert result[0].likelihood + sum(one.likelihood or 0.0 for one in result[1:]) > 0.95
     assert none.likelihood < 0.02
 
 
 def test_of_faults_that_explain_as_much_the_common_one_comes_first(tubes_in, known):
     """No sound, and nothing else measured: what explains that as well as another is as likely as it is common."""
     weights = {fault.key: fault.weight for fault in faults(tubes_in)}
-    *found, none = reasons(tubes_in, {"speaker_ac": 0.0}, known, most=40)
+    *result, none = reasons(tubes_in, {"speaker_ac": 0.0}, known, most=40)
     assert none.key == NONE
-    assert {weights[reason.key] for reason in found} == {1.0, 0.8, 0.6, 0.4}
-    shares = [reason.likelihood / weights[reason.key] for reason in found]
-    assert shares == pytest.approx([shares[0]] * len(found), rel=0.03)
-    assert weights[found[0].key] == 1.0
+    assert {weights[reason.key] for reason in result} == {1.0, 0.8, 0.6, 0.4}
+    shares = [reason.likelihood / weights[reason.key] for reason in result]
+    assert shares == pytest.approx([shares[0]] * len(result), rel=0.03)
+    assert weights[result[0].key] == 1.0
 
 
 def test_the_next_lower_tap_gives_less(tubes_in):

@@ -33,7 +33,7 @@ def netlist(*parts):
 
 
 def test_published_points():
-    found = {figure: [] for figure in HELD}
+    result = {figure: [] for figure in HELD}
     for file, kind in (("triode_points.csv", "triode"), ("pentode_points.csv", "pentode")):
         for row in rows(file):
             tube = tubes.get(row["type"])
@@ -42,8 +42,8 @@ def test_published_points():
             model = tubes.characteristics(device, float(row["anode_v"]), float(row["grid_v"]), screen)
             for figure, held in HELD.items():
                 if figure in row:
-                    found[figure].append((abs(model[figure] / float(row[figure]) - 1) / held, row["type"]))
-    for figure, sizes in found.items():
+                    result[figure].append((abs(model[figure] / float(row[figure]) - 1) / held, row["type"]))
+    for figure, sizes in result.items():
         assert np.mean([size <= 1 for size, _ in sizes]) >= 0.9, figure
         assert max(sizes)[0] <= 2, (figure, max(sizes))
 

@@ -95,11 +95,11 @@ def test_a_single_ended_amplifier_becomes_push_pull_and_is_cured():
     design = push_pull(LANTERN, "output")
     assert solve(design).full_output.power_watt > 1.4 * solve(LANTERN).full_output.power_watt
     for _ in range(8):
-        curable = [found for found in examine(solve(design)) if found.cure]
+        curable = [result for result in examine(solve(design)) if result.cure]
         if not curable:
             break
         design = applied(design, curable[0].cure)
-    assert not [found for found in examine(solve(design)) if found.cure]
+    assert not [result for result in examine(solve(design)) if result.cure]
     assert solve(load(__import__("json").dumps(dump(design)))).full_output == solve(design).full_output
     with pytest.raises(DesignRefused, match="no single-ended output stage"):
         push_pull(LANTERN, "driver")

@@ -130,19 +130,19 @@ def test_a_school_of_supplies_changes_the_supply_alone_and_what_it_puts_in_is_so
         assert now[block_id] == then[block_id]
     (use, *_) = after.compiled.said(Rectified)
     was = {one.rule for one in examine(before)}
-    found = {one.rule for one in examine(after)} - was
+    result = {one.rule for one in examine(after)} - was
     match slug:
         case "vacuum":
             assert use.tube
-            assert not found & {"first-capacitor", "rectifier-reverse", "rectifier-current"}
+            assert not result & {"first-capacitor", "rectifier-reverse", "rectifier-current"}
         case "silicon":
             assert not use.tube
             assert use.tube not in [envelope.id for envelope in design.envelopes]
         case "filtered":
             assert after.compiled.said(PassUse)
-            assert not found & {"pass-heat", "pass-voltage", "pass-headroom", "capacitor-voltage"}
+            assert not result & {"pass-heat", "pass-voltage", "pass-headroom", "capacitor-voltage"}
         case "choke" | "resistor":
-            assert not found & {"choke-current", "resistor-dissipation"}
+            assert not result & {"choke-current", "resistor-dissipation"}
         case "separate":
             assert len(after.compiled.said(Rectified)) == len(before.compiled.said(Rectified)) + 1
 

@@ -59,10 +59,10 @@ def test_operating_point_gain_and_distortion(name, tmp_path, capsys):
     np.testing.assert_allclose(20 * np.log10(here[heard]), 20 * np.log10(output[heard]), atol=GAIN_DB)
 
     time, wave = tran[2][:, 0], tran[2][:, tran[1].index(f"v({load})")]
-    found = simulator.harmonics(time, wave, 1000.0, 5)
-    assert point.output_volt == pytest.approx(np.sqrt(np.sum(found**2) / 2), rel=0.01)
+    result = simulator.harmonics(time, wave, 1000.0, 5)
+    assert point.output_volt == pytest.approx(np.sqrt(np.sum(result**2) / 2), rel=0.01)
     for order in (2, 3):
-        theirs_at = found[order - 1] / found[0]
+        theirs_at = result[order - 1] / result[0]
         assert point.harmonics[order - 2] == pytest.approx(theirs_at, rel=HARMONIC, abs=3e-5), order
 
 
@@ -131,6 +131,6 @@ def test_other_designs_too(edits, tmp_path, capsys):
     point = ours.at_source
     if point is not None:
         time, wave = tran[2][:, 0], tran[2][:, tran[1].index(f"v({ours.load.node})")]
-        found = simulator.harmonics(time, wave, 1000.0, 5)
-        assert point.harmonics[0] == pytest.approx(found[1] / found[0], rel=HARMONIC)
-        assert point.distortion == pytest.approx(np.sqrt(np.sum(found[1:] ** 2)) / found[0], rel=0.05)
+        result = simulator.harmonics(time, wave, 1000.0, 5)
+        assert point.harmonics[0] == pytest.approx(result[1] / result[0], rel=HARMONIC)
+        assert point.distortion == pytest.approx(np.sqrt(np.sum(result[1:] ** 2)) / result[0], rel=0.05)

@@ -81,14 +81,14 @@ def test_a_pair_with_one_weak_tube_has_an_idle_current_left_over():
 def test_the_class_follows_from_how_long_the_tubes_conduct():
     """Colder, a pair leaves class A sooner and is cut off for longer; hotter, it does not leave it."""
     design = examples.example("saltpan")
-    found = {}
+    result = {}
     for travel in ("0.3", "0.5", "0.8"):
         at = changed(design, "blocks/bias/trim/travel", travel)
         at = changed(at, "blocks/bias/trim_b/travel", travel)
         amplifier = solve(at)
         idle = amplifier.parts[amplifier.compiled.tubes_of("output")[0].part].current
-        found[idle] = working_class(amplifier, "output")
-    cold, middle, hot = (found[idle] for idle in sorted(found))
+        result[idle] = working_class(amplifier, "output")
+    cold, middle, hot = (result[idle] for idle in sorted(result))
     assert cold.conducts < middle.conducts < hot.conducts
     assert cold.leaves_a / cold.full < middle.leaves_a / middle.full
     assert hot.leaves_a is None or hot.leaves_a / hot.full > middle.leaves_a / middle.full
@@ -176,9 +176,9 @@ def test_bias_that_comes_through_a_winding_is_fixed_bias(design):
     for use in uses:  # what the rail has is what the grid has: no current in the winding
         rail = next(rail for rail in amplifier.compiled.rails if rail.bias)
         assert amplifier.voltage(use.grid) == pytest.approx(amplifier.voltage(rail.node), rel=0.01)
-    found = reaches(amplifier)
-    assert {one.path for one in found} >= {"blocks/bias/trim"}
-    assert all(need.amperes[1] < one.ampere < need.amperes[0] for one in found for need in one.needs[:1])
+    result = reaches(amplifier)
+    assert {one.path for one in result} >= {"blocks/bias/trim"}
+    assert all(need.amperes[1] < one.ampere < need.amperes[0] for one in result for need in one.needs[:1])
     assert not {"grid-leak", "grid-path"} & {one.rule for one in examine(amplifier)}
     # Turned for more bias, the tube draws less.
     more = solve(changed(design, "blocks/bias/trim/travel", 0.9))

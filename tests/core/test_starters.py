@@ -17,7 +17,7 @@ from thermionic.supplies.heating import heating
 @pytest.mark.parametrize("one", starters(), ids=lambda one: one.key)
 def test_a_starter_is_a_healthy_amplifier(one):
     amplifier = solve(starter(one.key))
-    assert {found.title for found in examine(amplifier) if found.severity is not Severity.NOTE} == set()
+    assert {result.title for result in examine(amplifier) if result.severity is not Severity.NOTE} == set()
     assert unfed(amplifier) == ()
     assert amplifier.compiled.said(Core)
     assert amplifier.compiled.said(MainsSide)
@@ -50,7 +50,7 @@ def test_each_heater_has_its_volts_from_a_winding_it_may_be_on(name, strings):
     for rail in before.compiled.rails:
         assert amplifier.voltage(rail.node) == pytest.approx(before.voltage(rail.node), rel=0.03)
     # 2.5 A for an output pair, some 0.6 A for the rest, and nothing is wound thinner than what it carries.
-    assert not [found for found in examine(amplifier) if found.rule in ("winding-current", "transformer-load")]
+    assert not [result for result in examine(amplifier) if result.rule in ("winding-current", "transformer-load")]
 
 
 def test_a_cathode_far_from_earth_lifts_its_heater():
@@ -67,4 +67,4 @@ def test_a_cathode_far_from_earth_lifts_its_heater():
     (feed,) = (heater_feed for heater_feed in after.compiled.said(HeaterFeed) if heater_feed.held != "0")
     lift = after.voltage(feed.held)
     assert max(cathodes.values()) - 72 < lift < min(cathodes.values()) + 72  # four fifths of 90 V
-    assert "heater-cathode" not in {found.rule for found in examine(after)}
+    assert "heater-cathode" not in {result.rule for result in examine(after)}

@@ -45,10 +45,10 @@ PLAIN = (winding("w", 250.0, 40.0), rectifier("bridge"), reservoir(), load("c", 
 @pytest.mark.parametrize("fundamental", [50.0, 100.0])
 def test_a_folded_mains_is_the_sine_with_every_half_cycle_upwards(fundamental):
     source = devices.MainsSource(325.0, 50.0, folded=True)
-    found = source.phasors(64, fundamental)
+    result = source.phasors(64, fundamental)
     time = np.arange(4096) / 4096 / fundamental
-    wave = found[0].real + sum(
-        (found[k] * np.exp(2j * pi * k * fundamental * time)).real for k in range(1, len(found))
+    wave = result[0].real + sum(
+        (result[k] * np.exp(2j * pi * k * fundamental * time)).real for k in range(1, len(result))
     )  # fmt: skip
     np.testing.assert_allclose(wave, np.abs(np.sin(2 * pi * 50 * time)), atol=0.012)
     assert source.excitation().dc[2] == pytest.approx(325.0 * 2 / pi)
@@ -168,8 +168,8 @@ def test_stresses_are_what_ohm_says_at_the_moment_that_they_name():
     assert "253 V mains" in state.moment
     ripple = by["blocks/c/capacitor", "ripple current, rms"]
     # What comes through the rectifier less what goes to the load: their squares, the ripple being alternating alone.
-    found = rectifying(high, amplifier.compiled.said(Rectified)[0])
-    assert ripple.value == pytest.approx((found.rms_ampere**2 - found.mean_ampere**2) ** 0.5, rel=0.03)
+    result = rectifying(high, amplifier.compiled.said(Rectified)[0])
+    assert ripple.value == pytest.approx((result.rms_ampere**2 - result.mean_ampere**2) ** 0.5, rel=0.03)
     volts = by["blocks/c/capacitor", "voltage"]
     assert volts.value == pytest.approx(np.max(high.mains.node_waveform("c")), rel=0.01)
     shares = [stress.share for stress in stresses(amplifier) if stress.share is not None]
@@ -217,12 +217,12 @@ def test_a_capacitor_twice_as_large_takes_six_decibels_and_the_ripple_has_its_ha
 
 def test_a_tap_scales_every_winding_and_a_resistor_makes_its_own_heat():
     amplifier = solve(changed(examples.example("reedbed"), "brief/mains_volt", "246"))
-    found = {way.key: way for way in ways(amplifier)}
-    at = {tap: found[f"blocks/mains_transformer/tap_volt={tap}"] for tap in (220, 230, 240)}
+    result = {way.key: way for way in ways(amplifier)}
+    at = {tap: result[f"blocks/mains_transformer/tap_volt={tap}"] for tap in (220, 230, 240)}
     assert [at[tap].now for tap in (220, 230, 240)] == [False, True, False]
     assert at[240].rails["reservoir"] / at[220].rails["reservoir"] == pytest.approx(220 / 240, rel=0.01)
     assert at[240].heater / at[220].heater == pytest.approx(220 / 240, rel=0.01)
-    (resistor,) = (way for key, way in found.items() if "series" in key)
+    (resistor,) = (way for key, way in result.items() if "series" in key)
     ohm = float(resistor.key.rpartition("=")[2])
     design, _ = chosen(amplifier, resistor.key)
     after = solve(design)
@@ -241,14 +241,14 @@ def test_silicon_with_its_resistor_gives_what_the_selenium_gave():
                   reservoir(100e-6), load("c", 500.0))  # fmt: skip
     amplifier = solve(made)
     assert selenium_blocks(amplifier) == ("r",)
-    found, after = replacement(amplifier, "r")
-    assert found.silicon_volt > found.selenium_volt + 3
-    assert found.restored_volt == pytest.approx(found.selenium_volt, rel=0.02)
+    result, after = replacement(amplifier, "r")
+    assert result.silicon_volt > result.selenium_volt + 3
+    assert result.restored_volt == pytest.approx(result.selenium_volt, rel=0.02)
     restored = solve(after)
-    assert restored.voltage("c") == pytest.approx(found.restored_volt, rel=1e-4)
+    assert restored.voltage("c") == pytest.approx(result.restored_volt, rel=1e-4)
     heat = restored.part("blocks/r/dropping").dissipation
-    assert found.usual_watt == pytest.approx(heat, rel=1e-3)
-    assert found.rating_watt >= 2 * found.high_watt > 2 * found.usual_watt
+    assert result.usual_watt == pytest.approx(heat, rel=1e-3)
+    assert result.rating_watt >= 2 * result.high_watt > 2 * result.usual_watt
     assert not selenium_blocks(restored)
 
 
@@ -383,8 +383,8 @@ def test_a_bleeder_is_sized_by_the_time_constant_and_the_square_of_the_voltage()
     whole = solve(examples.example("saltpan"))
     for bleeder in bleeders(whole):
         fitted = solve(changed(whole.design, f"{bleeder.path}/ohm", bleeder.ohm))
-        found = discharge(fitted.compiled, fitted.on_mains(253.0).without_tubes)
-        assert max(each.second for each in found) == pytest.approx(bleeder.second, rel=0.03)
+        result = discharge(fitted.compiled, fitted.on_mains(253.0).without_tubes)
+        assert max(each.second for each in result) == pytest.approx(bleeder.second, rel=0.03)
     assert not can_bleed(alone, "blocks/output/bleeder")
 
 
@@ -396,7 +396,7 @@ def test_no_fuse_is_offered_below_the_transformers_rated_current(rating, offered
         winding("w", 250.0, 400.0), rectifier("bridge"), reservoir(), load("c", 9e3), volt=120.0,
         inlet={"fuse": {"ampere": 4.0}}, iron={"taps_volt": (120.0,), "tap_volt": 120.0, "rating_va": rating},
     )  # fmt: skip
-    (found,) = RULE["fuse-rating"].examine(solve(made))
-    assert (found.cure.typed if found.cure else None) == offered
-    assert "surge" in found.why
-    assert ("one of its own" in found.why) == (offered is not None)
+    (result,) = RULE["fuse-rating"].examine(solve(made))
+    assert (result.cure.typed if result.cure else None) == offered
+    assert "surge" in result.why
+    assert ("one of its own" in result.why) == (offered is not None)

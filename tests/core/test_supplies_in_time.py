@@ -44,10 +44,10 @@ class Drawn:
 
     def diodes(self, *nodes, first=1):
         """With a capacitor across each, as they are built: or nothing would say where what is between them is."""
-        found = []
+        result = []
         for number, across in enumerate(nodes, first):
-            found += [(f"D{number}", d.Diode(), across), (f"CD{number}", d.Capacitor(self.across), across)]
-        return found
+            result += [(f"D{number}", d.Diode(), across), (f"CD{number}", d.Capacitor(self.across), across)]
+        return result
 
     def bridge(self):
         return self.diodes(*BRIDGE)

@@ -265,11 +265,11 @@ def test_a_supply_is_that_of_the_true_circuit(name, tmp_path):
         a, b, ohm = current.replace("v(", "").replace(")", "").replace("/", ",").split(",")
         flows = np.abs(theirs[a] - theirs[b]) / float(ohm)
         use = amplifier.compiled.said(Rectified)[0]
-        found = rectifying(amplifier.state, use)
-        assert found.peak_ampere == pytest.approx(flows.max(), rel=PEAK)
+        result = rectifying(amplifier.state, use)
+        assert result.peak_ampere == pytest.approx(flows.max(), rel=PEAK)
         if "choke input" not in name and "critical" not in name:
             # An arm is from a to c in all of these; a hybrid's is its two together.
-            assert found.reverse_volt == pytest.approx((theirs["c"] - theirs["a"]).max(), rel=0.01)
+            assert result.reverse_volt == pytest.approx((theirs["c"] - theirs["a"]).max(), rel=0.01)
 
 
 def test_the_first_second_rings_as_high_as_in_the_true_circuit(tmp_path):
@@ -325,12 +325,12 @@ EMPTYING = {
 def test_capacitors_empty_in_the_time_that_the_other_simulator_finds(name, tmp_path):
     amplifier = solve(EMPTYING[name])
     state = amplifier.without_tubes
-    found = discharge(amplifier.compiled, state)
+    result = discharge(amplifier.compiled, state)
     off = switched_off(amplifier.compiled, state)
-    until = 1.2 * max(one.second for one in found)
+    until = 1.2 * max(one.second for one in result)
     text = spice.write(off).replace(".end", f".tran {until / 2000} {until} 0 {until / 500} uic\n.end")
     _, names, data = simulator.run(text, tmp_path)[-1]
-    for one in found:
+    for one in result:
         a, b = (0.0 if node == "0" else data[:, names.index(f"v({node})")] for node in off[one.designator].nodes)
         above = np.flatnonzero(np.abs(a - b) > 50.0)
         assert one.second == pytest.approx(data[above[-1], 0], rel=0.02, abs=0.05), one.designator
@@ -338,5 +338,5 @@ def test_capacitors_empty_in_the_time_that_the_other_simulator_finds(name, tmp_p
         bare = discharge(amplifier.compiled, state, opened=[use.part for use in amplifier.compiled.said(PassUse)])
         assert any(
             other.second is None or other.second > 1.1 * one.second or other.second < 0.9 * one.second
-            for one, other in zip(found, bare, strict=True)
+            for one, other in zip(result, bare, strict=True)
         )

@@ -63,9 +63,11 @@ def test_a_converter_is_judged_at_both_ends_of_its_input_and_by_what_it_gives():
         ({"least_volt": 14.0}, "is fed too little"),
         ({"most_volt": 15.0}, "is fed too much"),
     ):
-        (found,) = rule.examine(solve(design(*LOW, {**CONVERTED, **more}, load("v", 10e3), load("c", 40.0, "other"))))
-        assert title in found.title
-        assert found.value > found.limit
+        (result,) = rule.examine(
+            solve(design(*LOW, {**CONVERTED, **more}, load("v", 10e3), load("c", 40.0, "other")))
+        )
+        assert title in result.title
+        assert result.value > result.limit
     assert not list(rule.examine(solve(design(*LOW, CONVERTED, load("v", 10e3), load("c", 40.0, "other")))))
 
 
@@ -96,9 +98,9 @@ def test_a_lamp_has_what_its_resistor_leaves_it():
     assert neon == pytest.approx((249.4 - 60 + 3e3 * 1.1e-3) / 183e3, rel=0.01)
     assert not list(RULE["indicator-current"].examine(made))
     made, _ = lit("LED", 82e3)
-    (found,) = RULE["indicator-current"].examine(made)
-    assert "too hard" in found.title
-    assert found.cure.typed == "270 kΩ" or found.cure.typed == "220 kΩ"
+    (result,) = RULE["indicator-current"].examine(made)
+    assert "too hard" in result.title
+    assert result.cure.typed == "270 kΩ" or result.cure.typed == "220 kΩ"
 
 
 REGULATED = {"id": "u", "kind": "linear-regulator", "input": "c.out", "volt": 12.6, "ampere": 1.0,

@@ -137,15 +137,15 @@ def test_an_open_standby_switch_leaves_the_reservoir_charged_and_a_warm_rectifie
     assert surge(amplifier, 230.0).rectifiers["r"].value == pytest.approx(
         surge(amplifier, 230.0, hot=True).rectifiers["r"].value, rel=0.02
     )
-    (found,) = rule.examine(amplifier)
-    assert found.value == pytest.approx(250 * 2**0.5, rel=0.01)
-    assert "standby switch open" in found.evidence
+    (result,) = rule.examine(amplifier)
+    assert result.value == pytest.approx(250 * 2**0.5, rel=0.01)
+    assert "standby switch open" in result.evidence
     tube = {"id": "r", "kind": "tube-rectifier", "winding": "w.out", "tubes": ["v1.a"]}
     first = {**STANDBY, "input": "r.out", "breaks_volt": 1000.0}
     direct = design(winding("w", 250.0, 40.0, centre_tapped=True), tube, first, {**reservoir(), "input": "s.out"},
                     load("c", 3e3), tubes=(("v1", "5Y3GT"),))  # fmt: skip
-    (found,) = rule.examine(solve(direct))
-    assert "warm rectifier" in found.title
+    (result,) = rule.examine(solve(direct))
+    assert "warm rectifier" in result.title
     behind = design(winding("w", 250.0, 40.0, centre_tapped=True), tube, reservoir(),
                     {**STANDBY, "breaks_volt": 1000.0}, load("s", 3e3), tubes=(("v1", "5Y3GT"),))  # fmt: skip
     assert not list(rule.examine(solve(behind)))
@@ -216,8 +216,8 @@ def test_a_rail_loop_runs_where_the_whole_circuit_has_a_growing_pole(farad):
     """All poles of the linearised circuit, by the QZ algorithm on C dx/dt = -G x, beside Nyquist on the one wire."""
     amplifier = solve(changed(examples.example("weir"), "blocks/ht2/capacitor/farad", farad))
     small = amplifier.small_signal.at
-    found = eigvals(-small.slopes, small.system.C)
-    poles = found[np.isfinite(found) & (np.abs(found) < 1e4)]
+    result = eigvals(-small.slopes, small.system.C)
+    poles = result[np.isfinite(result) & (np.abs(result) < 1e4)]
     worst = poles[np.argmax(poles.real)]
     (loop,) = (rail_loop for rail_loop in rail_loops(amplifier) if rail_loop.block == "ht2")
     assert loop.runs == (worst.real > 0)
@@ -227,10 +227,10 @@ def test_a_rail_loop_runs_where_the_whole_circuit_has_a_growing_pole(farad):
 
 def test_a_rail_that_nearly_runs_is_said_and_a_larger_capacitor_offered():
     weir = changed(examples.example("weir"), "blocks/ht2/capacitor/farad", "2u2")
-    (found,) = RULE["motorboating"].examine(solve(weir))
-    assert found.severity is Severity.POOR
-    assert "nearly" in found.title
-    assert not list(RULE["motorboating"].examine(solve(changed(weir, found.cure.path, found.cure.typed))))
+    (result,) = RULE["motorboating"].examine(solve(weir))
+    assert result.severity is Severity.POOR
+    assert "nearly" in result.title
+    assert not list(RULE["motorboating"].examine(solve(changed(weir, result.cure.path, result.cure.typed))))
 
 
 def test_what_a_rail_is_loaded_with_is_no_loop():
@@ -262,9 +262,9 @@ def test_turns_past_the_ht_buck_the_hum_where_the_ampere_turns_cancel():
     same."""
     plain, tapped = bucked(None), bucked(0.02)
     (tap,) = hum_taps(tapped)
-    found = solve(changed(tapped.design, "blocks/transformer/hum_share", tap.null))
-    assert hum_volt(found) < 0.3 * hum_volt(plain)
-    assert hum_volt(found) < 1.02 * min(tap.volts)
+    result = solve(changed(tapped.design, "blocks/transformer/hum_share", tap.null))
+    assert hum_volt(result) < 0.3 * hum_volt(plain)
+    assert hum_volt(result) < 1.02 * min(tap.volts)
     twice = solve(changed(tapped.design, "blocks/transformer/hum_share", 2 * tap.null))
     assert hum_volt(twice) == pytest.approx(hum_volt(plain), rel=0.15)
     with pytest.raises(DesignRefused, match="a pair's halves do that by themselves"):
@@ -288,13 +288,13 @@ def test_what_is_there_first_is_told_and_a_bias_that_comes_after_its_tubes_is_la
     """An EL34 at half its emission after 11 s and rising as t to the fourth: a tenth of it after 11 / 9^(1/4) s."""
     saltpan = solve(examples.example("saltpan"))
     on = switch_on(saltpan, 230.0)
-    found = {arrival.name: arrival for arrival in arrivals(saltpan, on.seconds, on.rails)}
+    result = {arrival.name: arrival for arrival in arrivals(saltpan, on.seconds, on.rails)}
     warmup = saltpan.design.tube_type("EL34").heater.warmup
-    assert found["EL34"].second == pytest.approx(warmup.second / 9 ** (warmup.rise / 4), rel=0.01)
-    assert found["reservoir"].second < 1.0 < found["EL34"].second
-    assert not found["bias"].late
+    assert result["EL34"].second == pytest.approx(warmup.second / 9 ** (warmup.rise / 4), rel=0.01)
+    assert result["reservoir"].second < 1.0 < result["EL34"].second
+    assert not result["bias"].late
     for name in ("reservoir", "ht3", "bias"):  # nine tenths of where it ends, and not yet just before
-        curve, there = np.abs(on.rails[name]), found[name].second
+        curve, there = np.abs(on.rails[name]), result[name].second
         assert np.interp(there, on.seconds, curve) >= 0.9 * curve[-1]
         assert np.interp(0.7 * there, on.seconds, curve) < 0.9 * curve[-1]
     slow = changed(saltpan.design, "blocks/bias/capacitor/farad", "10m")
@@ -365,6 +365,6 @@ def test_silicon_in_series_with_a_tube_is_what_stands_the_reverse_voltage():
     made = design(
         winding("w", 450.0, 60.0, centre_tapped=True), tube, reservoir(), load("c", 9e3), tubes=(("v1", "GZ34"),)
     )
-    (found,) = RULE["rectifier-reverse"].examine(solve(made))
-    assert found.title == "The silicon in series with the GZ34 has too much across it backwards"
-    assert "made for 1000 V" in found.evidence
+    (result,) = RULE["rectifier-reverse"].examine(solve(made))
+    assert result.title == "The silicon in series with the GZ34 has too much across it backwards"
+    assert "made for 1000 V" in result.evidence

@@ -24,8 +24,8 @@ def edge(rule, design, path, quiet, fires, severity=None):
 
     def speaks(value):
         amplifier = solve(changed(design, path, value))
-        found = list(rule.examine(amplifier))
-        return amplifier, any(severity is None or one.severity >= severity for one in found)
+        result = list(rule.examine(amplifier))
+        return amplifier, any(severity is None or one.severity >= severity for one in result)
 
     assert not speaks(quiet)[1]
     assert speaks(fires)[1]
@@ -141,13 +141,13 @@ def test_grid_current_is_early_where_it_begins_below_four_fifths_of_full_output(
 def test_feedback_is_judged_by_its_sign():
     rule = BY_NAME["feedback-polarity"]
     assert not list(rule.examine(solve(edited({}, "hurdle"))))
-    (found,) = rule.examine(solve(edited({"blocks/transformer/secondary_reversed": "yes"}, "hurdle")))
-    assert found.severity is Severity.DANGER
+    (result,) = rule.examine(solve(edited({"blocks/transformer/secondary_reversed": "yes"}, "hurdle")))
+    assert result.severity is Severity.DANGER
     # The loop's gain, from the closed-loop gain with and without it: A / (1 + T).
     with_loop = solve(edited({}, "hurdle"))
     without = solve(edited({"blocks/feedback/resistor/ohm": "100M"}, "hurdle"))
     loop = without.gain(without.load.node) / with_loop.gain(with_loop.load.node) - 1
-    assert found.value == pytest.approx(loop, rel=0.15)
+    assert result.value == pytest.approx(loop, rel=0.15)
 
 
 def test_feedback_is_positive_from_a_twentieth_of_the_signal_on():
@@ -174,9 +174,9 @@ def test_a_driven_anode_is_judged_by_what_it_turns_into_heat():
     rule = BY_NAME["driven-heat"]
     design = edited({"blocks/bias/trim/travel": "0.38", "blocks/bias/trim_b/travel": "0.38"}, "saltpan")
     amplifier, _ = edge(rule, design, "blocks/transformer/primary_ohm", 8000.0, 1200.0)
-    (found,) = rule.examine(solve(changed(design, "blocks/transformer/primary_ohm", 1200.0)))
-    assert 25.0 < found.value < 40.0
-    assert found.limit == 25.0
+    (result,) = rule.examine(solve(changed(design, "blocks/transformer/primary_ohm", 1200.0)))
+    assert 25.0 < result.value < 40.0
+    assert result.limit == 25.0
     assert amplifier.parts["V3"].dissipation < 25.0
 
 
@@ -218,9 +218,9 @@ def test_an_output_stage_gives_out_early_with_a_clean_drive():
 def test_the_side_of_a_splitter_that_is_said_to_be_louder_is():
     rule = BY_NAME["splitter-balance"]
     amplifier = solve(changed(examples.example("hurdle"), "blocks/splitter/cathode_load/ohm", 130e3))
-    (found,) = rule.examine(amplifier)
+    (result,) = rule.examine(amplifier)
     gains = {name: abs(amplifier.gain(f"splitter_{name}")) for name in ("anode", "cathode")}
-    side = found.evidence.split()[1]
+    side = result.evidence.split()[1]
     at = amplifier.compiled.node(amplifier.design.block("splitter").node("out", side))
     assert at == f"splitter_{max(gains, key=gains.get)}"
 
@@ -228,12 +228,12 @@ def test_the_side_of_a_splitter_that_is_said_to_be_louder_is():
 def test_a_fuse_that_is_offered_is_loaded_to_three_quarters_at_most():
     rule = BY_NAME["fuse-rating"]
     design = changed(examples.example("reedbed"), "blocks/mains/fuse/ampere", 0.5)
-    (found,) = rule.examine(solve(design))
+    (result,) = rule.examine(solve(design))
     sizes = (0.63, 0.8, 1.0, 1.25, 1.6, 2.0, 2.5, 3.15)  # R10, IEC 60127
-    assert parse(found.cure.typed, Quantity.CURRENT) == next(
+    assert parse(result.cure.typed, Quantity.CURRENT) == next(
         size
         for size in sizes
-        if 0.75 * size >= found.value and size >= 250 / 230  # and it is a transformer of 250 VA
+        if 0.75 * size >= result.value and size >= 250 / 230  # and it is a transformer of 250 VA
     )
 
 
@@ -248,9 +248,9 @@ def test_a_fuse_opens_at_four_times_its_rating():
 
 def test_diodes_in_series_are_as_many_as_stand_what_is_across_them_and_a_fifth():
     rule, path = BY_NAME["rectifier-reverse"], "blocks/rectifier/diode/reverse_volt"
-    (found,) = rule.examine(solve(changed(examples.example("lantern"), path, 100.0)))
-    assert found.cure.path == "blocks/rectifier/diode/in_series"
-    count = int(found.cure.typed)
-    assert 100.0 * (count - 1) <= 1.2 * found.value < 100.0 * count
-    cured = changed(changed(examples.example("lantern"), path, 100.0), found.cure.path, count)
+    (result,) = rule.examine(solve(changed(examples.example("lantern"), path, 100.0)))
+    assert result.cure.path == "blocks/rectifier/diode/in_series"
+    count = int(result.cure.typed)
+    assert 100.0 * (count - 1) <= 1.2 * result.value < 100.0 * count
+    cured = changed(changed(examples.example("lantern"), path, 100.0), result.cure.path, count)
     assert not list(rule.examine(solve(cured)))

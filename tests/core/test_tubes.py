@@ -110,7 +110,7 @@ HELD = {"anode_a": 0.10, "gm_s": 0.12, "screen_a": 0.20}
 
 
 def test_nine_published_points_in_ten_are_met():
-    found = {figure: [] for figure in HELD}
+    result = {figure: [] for figure in HELD}
     for tube in TYPES:
         for unit in tube.units if not tube.variant_of else ():
             if unit.kind in ("triode", "pentode"):
@@ -118,8 +118,8 @@ def test_nine_published_points_in_ten_are_met():
                 for point in unit.points:
                     for figure, error in errors(device, point).items():
                         if figure in HELD and not point.unsure:
-                            found[figure].append((abs(error) / HELD[figure], tube.type, point))
-    for figure, rows in found.items():
+                            result[figure].append((abs(error) / HELD[figure], tube.type, point))
+    for figure, rows in result.items():
         assert len(rows) > 40, figure
         assert np.mean([size <= 1 for size, _, _ in rows]) >= 0.9, figure
         assert max(rows, key=lambda row: row[0])[0] <= 2, max(rows, key=lambda row: row[0])
@@ -147,8 +147,8 @@ def test_what_is_left_at_cut_off_is_what_is_published():
     [("EL84", 250, 250, -11.6, 0.010, 0.0011), ("5881", 360, 270, -22.5, 0.044, 0.0025)],
 )
 def test_a_screen_away_from_the_fitted_points(name, anode, screen, grid, anode_a, screen_a):
-    found = characteristics(tubes.get(name).pentode(), anode, grid, screen)
-    assert found["screen_a"] / found["anode_a"] == pytest.approx(screen_a / anode_a, rel=0.25)
+    result = characteristics(tubes.get(name).pentode(), anode, grid, screen)
+    assert result["screen_a"] / result["anode_a"] == pytest.approx(screen_a / anode_a, rel=0.25)
 
 
 def test_grid_current_follows_what_passes_the_grid_and_how_open_it_is():
@@ -158,8 +158,8 @@ def test_grid_current_follows_what_passes_the_grid_and_how_open_it_is():
         tube = tubes.get(name)
         device = tube.device(tube.units[0])
         screen = anode if tube.units[0].kind == "pentode" else None
-        found = characteristics(device, anode, 1.0, screen)
-        return found["grid_a"], found["grid_a"] / found["anode_a"]
+        result = characteristics(device, anode, 1.0, screen)
+        return result["grid_a"], result["grid_a"] / result["anode_a"]
 
     ecc83, share = drawn("ECC83", 125)
     # Dempwolf, Holters and Zölzer's measured ECC83, at 1 V.
@@ -224,10 +224,10 @@ def test_a_fit_gives_back_the_triode_that_made_its_points():
     true = tubes.get("ECC82").triode()
     places = ((250, -8.5), (100, 0), (150, -4), (200, -10), (300, -14), (200, -4))
     points = [Point(a, g, tubes.characteristics(true, a, g)["anode_a"]) for a, g in places]
-    found = fit_points("triode", points)
-    assert found.rms < 0.05
+    result = fit_points("triode", points)
+    assert result.rms < 0.05
     for point in points:
-        assert all(abs(error) < 0.08 for error in errors(Triode(found.coefficients), point).values())
+        assert all(abs(error) < 0.08 for error in errors(Triode(result.coefficients), point).values())
 
 
 def test_a_fit_gives_back_the_pentode_that_made_its_points():
@@ -236,9 +236,9 @@ def test_a_fit_gives_back_the_pentode_that_made_its_points():
     for anode, screen, grid in ((250, 250, -12.5), (250, 200, -8), (60, 250, -5), (30, 250, -5), (300, 250, -20), (150, 150, -4)):  # fmt: skip
         at = tubes.characteristics(true, anode, grid, screen)
         points.append(Point(anode, grid, at["anode_a"], screen_v=screen, screen_a=at["screen_a"]))
-    found = fit_points("pentode", points)
+    result = fit_points("pentode", points)
     for point in points:
-        assert all(abs(error) < 0.12 for error in errors(Pentode(found.coefficients), point).values()), point
+        assert all(abs(error) < 0.12 for error in errors(Pentode(result.coefficients), point).values()), point
 
 
 @pytest.mark.parametrize(
@@ -265,9 +265,9 @@ def test_what_would_have_to_change_for_another_tube():
     get = tubes.get
     assert tubes.differences(get("EL84"), get("6BQ5")) == ()
     assert tubes.differences(get("6SN7GT"), get("6SL7GT")) == ("anode 1 W for 2.5 W",)
-    found = tubes.differences(get("2A3"), get("300B"))
-    assert "heater 5 V for 2.5 V" in found
-    assert any(word.startswith("drive about 1.") for word in found)
-    assert not any(word.startswith("anode") for word in found)
+    result = tubes.differences(get("2A3"), get("300B"))
+    assert "heater 5 V for 2.5 V" in result
+    assert any(word.startswith("drive about 1.") for word in result)
+    assert not any(word.startswith("anode") for word in result)
     assert "base B9A (noval)" in tubes.differences(get("6V6GT"), get("EL84"))
     assert "a pentode" in tubes.differences(get("2A3"), get("EL34"))

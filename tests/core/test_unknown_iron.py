@@ -40,18 +40,18 @@ class Iron:
         return float(value * (1 + METER * self.random.uniform(-1, 1)))
 
     def readings(self):
-        found = []
+        result = []
         names, turns, _ = self.windings[0]
         volt_a_turn = APPLIED / turns[-1]
         for these, at, ohms in self.windings:
             for one, other in itertools.combinations(range(len(these)), 2):
-                found.append(Resistance(these[one], these[other], self.off(abs(ohms[one] - ohms[other]))))
+                result.append(Resistance(these[one], these[other], self.off(abs(ohms[one] - ohms[other]))))
                 volt = self.off(abs(at[one] - at[other]) * volt_a_turn)
                 if {these[one], these[other]} != {names[0], names[-1]}:
-                    found.append(Voltage(names[0], names[-1], APPLIED, these[one], these[other], volt))
+                    result.append(Voltage(names[0], names[-1], APPLIED, these[one], these[other], volt))
         for one, other in itertools.combinations(self.windings, 2):
-            found.append(Resistance(one[0][0], other[0][0], None))
-        return found
+            result.append(Resistance(one[0][0], other[0][0], None))
+        return result
 
 
 def right(iron, found):
@@ -78,11 +78,11 @@ def right(iron, found):
 @pytest.mark.parametrize("seed", range(200))
 def test_windings_taps_and_ratios_are_found(seed):
     iron = Iron(np.random.default_rng(seed))
-    found = find(iron.leads, iron.readings())
-    assert found.contradictions == ()
-    assert all(winding.sure for winding in found.windings), found.windings
-    assert found.cannot_tell == ()
-    assert right(iron, found)
+    result = find(iron.leads, iron.readings())
+    assert result.contradictions == ()
+    assert all(winding.sure for winding in result.windings), result.windings
+    assert result.cannot_tell == ()
+    assert right(iron, result)
 
 
 @pytest.mark.parametrize("seed", range(1000, 1050))
@@ -107,12 +107,12 @@ def test_a_planted_contradiction_is_pointed_out(seed):
         else Voltage(was.on_a, was.on_b, was.applied, was.a, was.b, was.volt * factor)
     )
     readings[place] = spoiled
-    found = find(iron.leads, readings)
+    result = find(iron.leads, readings)
     named = [
-        other for contradiction in found.contradictions for other in (contradiction.reading, *contradiction.others)
+        other for contradiction in result.contradictions for other in (contradiction.reading, *contradiction.others)
     ]
     inside = _winding_of(iron, was)
-    assert any({one.a, one.b} <= inside for one in named), (found.contradictions, spoiled)
+    assert any({one.a, one.b} <= inside for one in named), (result.contradictions, spoiled)
     if len(inside) > 3:  # with three leads ohms may be right one way and volts the other
         assert spoiled in named
 
@@ -136,27 +136,27 @@ def _winding_of(iron, reading):
 
 
 def test_what_cannot_be_told_is_said_and_what_to_read_next():
-    found = find(["a", "b", "c", "d"], [Resistance("a", "b", 120.0)])
-    assert any("Whether a, b and c" in one for one in found.cannot_tell)
-    assert found.next.words.startswith("Resistance from a to c")
+    result = find(["a", "b", "c", "d"], [Resistance("a", "b", 120.0)])
+    assert any("Whether a, b and c" in one for one in result.cannot_tell)
+    assert result.next.words.startswith("Resistance from a to c")
     readings = [Resistance("a", "b", 120.0), Resistance("c", "d", 0.5), Resistance("a", "c", None)]
-    found = find(["a", "b", "c", "d"], readings)
-    assert found.ratio(("a", "b"), ("c", "d")) is None
-    assert (found.next.kind, found.next.a, found.next.b) == ("apply", "a", "b")
-    found = find(["a", "b", "c", "d"], [*readings, Voltage("a", "b", 6.0, "c", "d", 0.24)])
-    assert found.ratio(("a", "b"), ("c", "d")) == pytest.approx(25.0)
-    assert (found.cannot_tell, found.next, found.contradictions) == ((), None, ())
+    result = find(["a", "b", "c", "d"], readings)
+    assert result.ratio(("a", "b"), ("c", "d")) is None
+    assert (result.next.kind, result.next.a, result.next.b) == ("apply", "a", "b")
+    result = find(["a", "b", "c", "d"], [*readings, Voltage("a", "b", 6.0, "c", "d", 0.24)])
+    assert result.ratio(("a", "b"), ("c", "d")) == pytest.approx(25.0)
+    assert (result.cannot_tell, result.next, result.contradictions) == ((), None, ())
 
 
 def test_three_leads_with_two_resistances_have_no_order_yet():
     """By hand: 10 Ω and 10 Ω from one lead put it in the middle or, did they overlap, at an end."""
-    found = find(["a", "b", "c"], [Resistance("a", "b", 10.0), Resistance("a", "c", 30.0)])
-    assert not found.windings[0].sure
-    assert any("what order" in one for one in found.cannot_tell)
-    found = find(
+    result = find(["a", "b", "c"], [Resistance("a", "b", 10.0), Resistance("a", "c", 30.0)])
+    assert not result.windings[0].sure
+    assert any("what order" in one for one in result.cannot_tell)
+    result = find(
         ["a", "b", "c"], [Resistance("a", "b", 10.0), Resistance("a", "c", 30.0), Resistance("b", "c", 40.0)]
     )
-    assert found.windings[0].leads in (("b", "a", "c"), ("c", "a", "b"))
+    assert result.windings[0].leads in (("b", "a", "c"), ("c", "a", "b"))
 
 
 def test_a_wire_between_two_windings_tells_their_sense():
@@ -189,29 +189,29 @@ def test_nonsense_is_refused_in_a_sentence(leads, reading, says):
 
 def ordinary(windings):
     """Readings without error: windings as (leads, turns in V for 6 V on the first, ohms)."""
-    found = []
+    result = []
     first = windings[0][0]
     for leads, turns, ohms in windings:
         for one, other in itertools.combinations(range(len(leads)), 2):
-            found.append(Resistance(leads[one], leads[other], abs(ohms[one] - ohms[other])))
+            result.append(Resistance(leads[one], leads[other], abs(ohms[one] - ohms[other])))
             if (leads[one], leads[other]) != (first[0], first[-1]):
                 volt = abs(turns[one] - turns[other])
-                found.append(Voltage(first[0], first[-1], 6.0, leads[one], leads[other], volt))
+                result.append(Voltage(first[0], first[-1], 6.0, leads[one], leads[other], volt))
     for one, other in itertools.combinations(windings, 2):
-        found.append(Resistance(one[0][0], other[0][0], None))
-    return find([lead for leads, _, _ in windings for lead in leads], found)
+        result.append(Resistance(one[0][0], other[0][0], None))
+    return find([lead for leads, _, _ in windings for lead in leads], result)
 
 
 def test_an_output_transformer_is_read_as_one():
     """By hand: 6.6 kΩ to 8 Ω is a ratio of 28.7; screen taps at 43 % of each half lie 57 % in from the ends."""
     ratio = (6600 / 8) ** 0.5
     turns = (0.0, 3 * 0.57, 3.0, 3 + 3 * 0.43, 6.0)
-    found = ordinary([
+    result = ordinary([
         (["blue", "yellow", "red", "orange", "brown"], turns, (0.0, 60.0, 105.0, 150.0, 215.0)),
         (["black", "green"], (0.0, 6 / ratio), (0.0, 0.4)),
     ])  # fmt: skip
-    output = as_output(found, core_cm2=7.0)
-    assert (output.centre, kind_of(found, 230.0)) == ("red", "output")
+    output = as_output(result, core_cm2=7.0)
+    assert (output.centre, kind_of(result, 230.0)) == ("red", "output")
     assert {lead: round(share, 2) for lead, share in output.screen_taps} == {"yellow": 0.43, "orange": 0.43}
     (tap,) = output.taps
     assert tap.ratio == pytest.approx(ratio, rel=1e-3)
@@ -225,24 +225,24 @@ def test_an_output_transformer_is_read_as_one():
 def test_a_mains_transformer_is_told_from_an_output_transformer():
     """By hand, for 230 V: 6.3 V heaters with a tenth over, a 5 V rectifier winding and 2 x 300 V of HT."""
     scale = 6.0 / 230.0
-    found = ordinary([
+    result = ordinary([
         (["p1", "p2"], (0.0, 6.0), (0.0, 18.0)),
         (["h1", "h2"], (0.0, 6.9 * scale), (0.0, 0.2)),
         (["r1", "r2"], (0.0, 5.4 * scale), (0.0, 0.3)),
         (["s1", "ct", "s2"], (0.0, 300 * scale, 600 * scale), (0.0, 45.0, 92.0)),
     ])  # fmt: skip
-    assert kind_of(found, 230.0) == "mains"
-    mains = as_mains(found, 230.0)
+    assert kind_of(result, 230.0) == "mains"
+    mains = as_mains(result, 230.0)
     assert mains.primary.leads == ("p1", "p2")
     what = {secondary.winding.leads[0]: secondary for secondary in mains.secondaries}
     assert what["h1"].what == "heaters of 6.3 V"
     assert what["r1"].what == "heaters of 5 V or a rectifier's"
     assert (what["s1"].what, round(what["s1"].volt)) == ("HT, full-wave", 300)
     assert what["s1"].direct_volt == pytest.approx(0.9 * 2**0.5 * 300, rel=0.01)
-    assert as_mains(found, 230.0, "h1").secondaries[0].volt > 5000  # named wrongly, it says what that would give
+    assert as_mains(result, 230.0, "h1").secondaries[0].volt > 5000  # named wrongly, it says what that would give
 
 
 def test_what_could_be_either_is_not_guessed():
-    found = ordinary([(["a", "b"], (0.0, 6.0), (0.0, 50.0)), (["c", "d"], (0.0, 3.0), (0.0, 30.0))])
-    assert kind_of(found, 230.0) == ""
-    assert as_mains(found, 230.0) is None
+    result = ordinary([(["a", "b"], (0.0, 6.0), (0.0, 50.0)), (["c", "d"], (0.0, 3.0), (0.0, 30.0))])
+    assert kind_of(result, 230.0) == ""
+    assert as_mains(result, 230.0) is None

@@ -118,7 +118,8 @@ def test_it_has_the_same_figures(opened):
 def test_it_has_the_same_findings(opened):
     record, _, amplifier = opened
     now = [
-        (found.rule, found.severity.words, found.designator, spoken(found.evidence)) for found in examine(amplifier)
+        (result.rule, result.severity.words, result.designator, spoken(result.evidence))
+        for result in examine(amplifier)
     ]
     assert now == [
         (was["rule"], was["severity"], was["designator"], spoken(was["evidence"])) for was in record["findings"]

@@ -44,9 +44,9 @@ def test_every_view_is_drawn_of_every_sort_of_amplifier(bench, owner, name, tab)
 
 
 def test_the_levels_are_the_cores_numbers(bench, project):
-    found = gain_budget(solve(examples.example("lantern")))
+    result = gain_budget(solve(examples.example("lantern")))
     page = bench.get(chain(project, "levels")).content.decode()
-    driver = next(step for step in found.steps if step.block == "driver")
+    driver = next(step for step in result.steps if step.block == "driver")
     assert display(driver.at_full, Quantity.VOLTAGE) in page
     assert f"× {driver.gain:.3g}" in page
     assert f"{driver.margin_db:+.1f} dB" in page

@@ -65,23 +65,23 @@ def faults(sheet):
     labels = [(f"{mark.designator} {mark.text}", mark.box) for mark in sheet.parts if mark.designator or mark.text]
     labels += [(label.text, label.box) for label in sheet.labels]
     lines = list(segments(sheet))
-    found = []
+    result = []
     for name, one in bodies + labels:
         if one[0] < 0 or one[1] < 0 or one[2] > sheet.width + SLACK or one[3] > sheet.height + SLACK:
-            found.append(f"{name} is off the sheet")
+            result.append(f"{name} is off the sheet")
     for (a, one), (b, other) in itertools.combinations(bodies, 2):
         if overlap(one, other):
-            found.append(f"{a} lies on {b}")
+            result.append(f"{a} lies on {b}")
     for (a, one), (b, other) in itertools.combinations(labels, 2):
         if overlap(one, other):
-            found.append(f"label {a} on label {b}")
+            result.append(f"label {a} on label {b}")
     for (a, one), (b, other) in itertools.product(labels, bodies):
         if overlap(one, (other[0] + 4, other[1] + 4, other[2] - 4, other[3] - 4)):
-            found.append(f"label {a} on {b}")
+            result.append(f"label {a} on {b}")
     for a, one in labels:
         if any(crossed(one, line) for line in lines):
-            found.append(f"label {a} is crossed by a wire")
-    return found
+            result.append(f"label {a} is crossed by a wire")
+    return result
 
 
 @pytest.mark.parametrize("name", EXAMPLES)

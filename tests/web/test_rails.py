@@ -162,14 +162,14 @@ def test_selenium_is_replaced_with_its_resistor(bench, owner):
     design = changed(examples.example("saltpan"), "blocks/bias/diode/material", "selenium")
     design = changed(design, "blocks/bias/diode/in_series", "5")
     project = create_project(owner, design)
-    found, _ = replacement(solve(design), "bias")
+    result, _ = replacement(solve(design), "bias")
     page = bench.get(room(project)).content.decode()
-    assert f"<b>{display(found.ohm, Quantity.RESISTANCE)}</b> in series" in page
+    assert f"<b>{display(result.ohm, Quantity.RESISTANCE)}</b> in series" in page
     assert "poisonous fumes" in page
     bench.post(reverse("selenium-replace", args=[project.pk]), {"block": "bias", "seen": "1"})
     after = design_of(project).block("bias")
     assert after.diode.material == "silicon"
-    assert after.dropping.ohm == found.ohm
+    assert after.dropping.ohm == result.ohm
     again = bench.post(reverse("selenium-replace", args=[project.pk]), {"block": "bias"})
     assert b"no selenium rectifier there any more" in again.content
 

@@ -73,6 +73,6 @@ def test_a_plan_that_is_being_solved_keeps_no_other_waiting(owner, monkeypatch):
     monkeypatch.setattr(plans, "plan", plan)
     asked = [(first, 201.5), (second, 201.5), (first, 201.5)]
     with ThreadPoolExecutor(3) as pool:
-        found = list(pool.map(lambda one: plans.plan_for(one[0], Step.ALL_TUBES, one[1]), asked))
-    assert found == [first.design.name, second.design.name, first.design.name]
+        result = list(pool.map(lambda one: plans.plan_for(one[0], Step.ALL_TUBES, one[1]), asked))
+    assert result == [first.design.name, second.design.name, first.design.name]
     assert sorted(solving) == sorted({first.design.name, second.design.name})

@@ -105,13 +105,13 @@ def taken_in_turn():
     order = []
     while True:
         number = job()
-        found = operations.take_up(number)
-        if found is None:
+        result = operations.take_up(number)
+        if result is None:
             return order
-        work = Work.objects.get(pk=found)
-        assert operations.take_up(number) == found  # the next worker goes on with what a dead one had begun
+        work = Work.objects.get(pk=result)
+        assert operations.take_up(number) == result  # the next worker goes on with what a dead one had begun
         order.append((work.owner.username, work.kind, work.about))
-        operations.do_work(found)
+        operations.do_work(result)
 
 
 @pytest.fixture

@@ -50,13 +50,13 @@ def _rail_behind(grid: str, joined: dict[str, set[str]], rails: dict[str, Rail])
 def _joined(netlist: Netlist) -> dict[str, set[str]]:
     """The nodes that direct current can go to from each, tubes and other semiconductors left out; not by way of
     earth."""
-    found: dict[str, set[str]] = defaultdict(set)
+    result: dict[str, set[str]] = defaultdict(set)
     for part in netlist.parts:
         for first, second in _conducting(part):
             if GROUND not in (first, second):
-                found[first].add(second)
-                found[second].add(first)
-    return found
+                result[first].add(second)
+                result[second].add(first)
+    return result
 
 
 def _conducting(part: Part) -> Iterator[tuple[str, str]]:

@@ -226,8 +226,8 @@ class SolvedAmplifier:
         )
         system = System(alone)
         own = respond(system, system.G, hertz, np.eye(system.size)[:, :1])[:, 0, 0]
-        found: ComplexArray = 1.0 / (1.0 / with_load - 1.0 / own)
-        return found
+        result: ComplexArray = 1.0 / (1.0 / with_load - 1.0 / own)
+        return result
 
     # The large-signal results.
 

@@ -227,14 +227,14 @@ def _ellipses(
         amplifier.small_signal.tone(np.array(_REACTIVE))
         / amplifier.netlist[amplifier.compiled.source.part].device.excitation().tone[2]
     )
-    found = []
+    result = []
     for hertz, x in zip(_REACTIVE, tone, strict=True):
         sensed = x @ at.system.S[:, place.ports]
         current = at.port_slopes[place.injects, place.ports][-1] @ sensed
         peak = source_volt * 2**0.5
         path = np.stack([(peak * sensed[-1] * turning).real + idle[0], (peak * current * turning).real + idle[1]], -1)
-        found.append((hertz, path))
-    return tuple(found)
+        result.append((hertz, path))
+    return tuple(result)
 
 
 def screen_of(amplifier: SolvedAmplifier, use: TubeUse) -> tuple[float | None, float]:

@@ -30,16 +30,16 @@ def stations(amplifier: SolvedAmplifier) -> tuple[Station, ...]:
     """Every block on the way from the source to the load. The source's is its own voltage, before its resistance."""
     compiled, design = amplifier.compiled, amplifier.design
     way = [design.block(block_id) for block_id in amplifier.route]
-    found = [Station(way[0].id, compiled.source.node)]
+    result = [Station(way[0].id, compiled.source.node)]
     for block, taker in pairwise(way[1:]):
         _, port = split(next(iter(signal_inputs(taker).values())))
         if block.sided(port):
-            found.append(
+            result.append(
                 Station(block.id, compiled.node(block.node(port, "a")), compiled.node(block.node(port, "b")))
             )
         else:
-            found.append(Station(block.id, compiled.node(block.node(port))))
-    return (*found, Station(way[-1].id, amplifier.load.node))
+            result.append(Station(block.id, compiled.node(block.node(port))))
+    return (*result, Station(way[-1].id, amplifier.load.node))
 
 
 def phasor(amplifier: SolvedAmplifier, station: Station) -> complex:

@@ -125,10 +125,10 @@ class Block(Model):
     @property
     def sections(self) -> tuple[str, ...]:
         """Every section of an envelope that it uses."""
-        found: list[str] = []
+        result: list[str] = []
         for name in type(self).section_fields():
-            found += getattr(self, name) or ()
-        return tuple(found)
+            result += getattr(self, name) or ()
+        return tuple(result)
 
     @classmethod
     def __pydantic_init_subclass__(cls, **kwargs: Any) -> None:
@@ -140,12 +140,12 @@ class Block(Model):
 
 @cache
 def _reference_fields(cls: type[Block]) -> dict[str, tuple[Flow, ...]]:
-    found = {}
+    result = {}
     for name, info in cls.model_fields.items():
         marks = takes_in(_all_marks(info))
         if marks is not None:
-            found[name] = marks.flows
-    return found
+            result[name] = marks.flows
+    return result
 
 
 @cache

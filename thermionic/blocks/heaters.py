@@ -21,16 +21,16 @@ class Link:
 
 def chains(written: str) -> tuple[tuple[Link, ...], ...]:
     """The chains, side by side, each from its hot end to its return. Raises ValueError in a sentence."""
-    found = tuple(
+    result = tuple(
         tuple(_link(link.strip()) for link in chain.split("+")) for chain in written.split(",") if chain.strip()
     )
-    if not found:
+    if not result:
         raise ValueError("a heater string needs a tube: write v1, v2 for two side by side, v1+v2 for two in series.")
-    names = [link.envelope for chain in found for link in chain]
+    names = [link.envelope for chain in result for link in chain]
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice:
         raise ValueError(f"{twice} is written twice; a heater is fed once.")
-    return found
+    return result
 
 
 def _link(written: str) -> Link:

@@ -43,12 +43,12 @@ class Ladder(Block):
         """The rungs from the input on; parts that are not fitted are passed over."""
 
     def _fitted(self) -> list[Series | Shunt]:
-        found: list[Series | Shunt] = []
+        result: list[Series | Shunt] = []
         for rung in self.rungs():
             names = tuple(name for name in rung.names if getattr(self, name) is not None)
             if names:
-                found.append(type(rung)(names))
-        return found
+                result.append(type(rung)(names))
+        return result
 
     def compile(self, bench: Bench) -> None:
         rungs = self._fitted()

@@ -64,8 +64,8 @@ def signal_order(design: Design) -> dict[str, float]:
     supply, which the signal's returns meet at its last section first."""
     signal = [block.id for block in design.blocks if block.group is not Group.SUPPLY]
     supply = [block.id for block in design.blocks if block.group is Group.SUPPLY][::-1]
-    found = {block: number / max(len(signal) - 1, 1) for number, block in enumerate(signal)}
-    return found | {block: 1.0 + (number + 1) / len(supply) for number, block in enumerate(supply)}
+    result = {block: number / max(len(signal) - 1, 1) for number, block in enumerate(signal)}
+    return result | {block: 1.0 + (number + 1) / len(supply) for number, block in enumerate(supply)}
 
 
 def order_of(bodies: Sequence[Body], design: Design) -> dict[str, float]:

@@ -35,21 +35,21 @@ def bodies(amplifier: SolvedAmplifier, layout: Layout) -> tuple[Body, ...]:
         for old in [one for one in list(kept) if isinstance(one, tuple) and one[0] is bodies][: -_KEPT or None]:
             kept.pop(old, None)
         kept[key] = _bodies(amplifier, layout)
-    found: tuple[Body, ...] = kept[key]
-    return found
+    result: tuple[Body, ...] = kept[key]
+    return result
 
 
 def _bodies(amplifier: SolvedAmplifier, layout: Layout) -> tuple[Body, ...]:
     maker = Making(amplifier, layout)
-    found = [
+    result = [
         *maker.sockets(), *maker.signal_iron(), *maker.chokes(), *maker.mains_iron(), *maker.cans(),
         *maker.controls(), *maker.ends(), *maker.mains_side(), *maker.warm(),
     ]  # fmt: skip
     small = Small(maker)
-    found = small.with_stoppers(found)
-    found += small.strips()
-    found += [_fitting(fitting.key, fitting.name) for fitting in layout.fittings]
-    return tuple(_as_measured(body, layout) for body in found)
+    result = small.with_stoppers(result)
+    result += small.strips()
+    result += [_fitting(fitting.key, fitting.name) for fitting in layout.fittings]
+    return tuple(_as_measured(body, layout) for body in result)
 
 
 def _fitting(key: str, name: str) -> Body:

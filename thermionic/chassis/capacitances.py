@@ -42,19 +42,19 @@ class Twist:
         """Potential coefficients (pieces, pieces) with both legs of a pair as near to everything else as the twist
         brings them in the mean; what a pair's legs are to each other stays."""
         own, other = (1.0 + self.share) / 2, (1.0 - self.share) / 2
-        found: Array = own[:, None] * each + other[:, None] * each[self.mate]
-        found = own * found + other * found[:, self.mate]
+        result: Array = own[:, None] * each + other[:, None] * each[self.mate]
+        result = own * result + other * result[:, self.mate]
         rows = np.arange(len(self.mate))
         for columns in (rows, self.mate):
-            found[rows, columns] = each[rows, columns]
-        return found
+            result[rows, columns] = each[rows, columns]
+        return result
 
 
 def left_by_twist(length: Array, pitch: Array) -> Array:
     """The share of two legs' difference that is left over a length of a pair twisted with ``pitch`` (0: untwisted),
     both m: a leg's place goes as the cosine of its turn, whose mean over l is at most pitch / (pi l)."""
-    found: Array = np.where(pitch > 0, np.minimum(1.0, pitch / (np.pi * np.maximum(length, 1e-9))), 1.0)
-    return found
+    result: Array = np.where(pitch > 0, np.minimum(1.0, pitch / (np.pi * np.maximum(length, 1e-9))), 1.0)
+    return result
 
 
 def capacitances(pieces: Pieces, radius: Array, wires: int, walls: Array = OPEN, twist: Twist | None = None) -> Array:
@@ -70,5 +70,5 @@ def capacitances(pieces: Pieces, radius: Array, wires: int, walls: Array = OPEN,
         each = twist.blended(each)
     which = np.zeros((len(pieces.wire), wires))
     which[np.arange(len(pieces.wire)), pieces.wire] = 1.0
-    found: Array = which.T @ np.linalg.solve(each, which) * (4 * np.pi * EPSILON0)
-    return (found + found.T) / 2
+    result: Array = which.T @ np.linalg.solve(each, which) * (4 * np.pi * EPSILON0)
+    return (result + result.T) / 2

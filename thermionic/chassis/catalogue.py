@@ -52,8 +52,8 @@ def _data() -> dict[str, Any]:
 
 def material(name: str) -> dict[str, float]:
     """A sheet's conductivity, S/m, relative permeability, density, kg/m³, and heat conduction, W/mK."""
-    found: dict[str, float] = _data()["materials"][name]
-    return found
+    result: dict[str, float] = _data()["materials"][name]
+    return result
 
 
 def panel_kinds() -> tuple[str, ...]:

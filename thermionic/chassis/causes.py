@@ -44,7 +44,7 @@ class _Causes:
         self.hertz = humming.hertz
 
     def channels(self) -> list[LayoutHum]:
-        humming, found = self.humming, []
+        humming, result = self.humming, []
         supply = humming.supply_emf()
         pushed = coupled(humming, [source for source, _ in humming.pairs])
         elsewhere = self._elsewhere()
@@ -54,8 +54,8 @@ class _Causes:
             causes += [*self._earth(channel), *elsewhere]
             causes = [cause for cause in causes if cause.volt > 1e-10]
             causes.sort(key=lambda cause: -cause.volt)
-            found.append(LayoutHum(humming.reference, tuple(causes), channel, humming.layout.measured_volt))
-        return found
+            result.append(LayoutHum(humming.reference, tuple(causes), channel, humming.layout.measured_volt))
+        return result
 
     def _magnetic(
         self, channel: int, gains: ComplexArray, supply: ComplexArray,
@@ -137,8 +137,8 @@ class _Causes:
         ohm = (use.primary_ohm if use else 0.0) or 5000.0
         watt, low = (rating.watt, rating.hertz) if rating else (10.0, 40.0)
         linkage = np.sqrt(2 * watt * ohm) / (2 * np.pi * low) / _CORE_TESLA
-        found: ComplexArray = -2j * np.pi * self.hertz * linkage * _GATHERS
-        return found
+        result: ComplexArray = -2j * np.pi * self.hertz * linkage * _GATHERS
+        return result
 
     def _spot(self, iron: IronSource, body: Body, where: str, phasors: ComplexArray, unsure: float) -> Cause:
         hertz = float(self.hertz[int(np.argmax(np.abs(phasors)))])
@@ -190,17 +190,17 @@ class _Causes:
 
     def _elsewhere(self) -> list[Cause]:
         """What is there whatever the layout: ripple on the rails, and leakage in the tubes."""
-        known, found = quiet(self.amplifier), []
+        known, result = quiet(self.amplifier), []
         mains = self.amplifier.design.brief.mains_hertz
         if known.hum_volt > 0:
             rail = known.hum_causes[0].name if known.hum_causes else ""
             title, path = ("Ripple on the rails", rail) if rail else self._beside_the_rails()
-            found.append(Cause(title, "rails", "supply", path, "rails", known.hum_volt, known.hum_hertz, 1.2))
+            result.append(Cause(title, "rails", "supply", path, "rails", known.hum_volt, known.hum_hertz, 1.2))
         leaks = heater_hum(self.amplifier)
         if leaks:
             volt = float(np.sqrt(sum(leak.volt**2 for leak in leaks)))
             part = leaks[0].part
-            found.append(
+            result.append(
                 Cause("Leakage from heaters to cathodes", "leak", "leakage", part, part, volt, mains, LEAK_UNSURE)
             )
-        return found
+        return result

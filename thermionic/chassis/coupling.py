@@ -103,7 +103,7 @@ def _twist(others: int, drivers: Sequence[Driver]) -> Twist:
 def _legs(humming: Humming, pairs: Sequence[PairSource]) -> list[Driver]:
     """The two legs of every pair."""
     whole = Pieces.of([humming.lowered(source.pair.points) for source in pairs], _COARSE)
-    aside, found = whole.sideways, []
+    aside, result = whole.sideways, []
     pitch = np.array([source.pair.pitch for source in pairs])[whole.wire] if pairs else np.zeros(0)
     share = left_by_twist(whole.length, np.where(whole.near_ends(UNTWISTED), 0.0, pitch))
     for number, source in enumerate(pairs):
@@ -111,20 +111,20 @@ def _legs(humming: Humming, pairs: Sequence[PairSource]) -> list[Driver]:
         middle = Pieces(whole.start[own], whole.end[own], whole.wire[own])
         for side, volts in zip((1, -1), source.volts, strict=True):
             leg = middle.moved(side * aside[own] * source.pair.spacing / 2)
-            found.append(Driver(source.name, source.pair.key, volts, leg, share[own]))
-    return found
+            result.append(Driver(source.name, source.pair.key, volts, leg, share[own]))
+    return result
 
 
 def _rippling(humming: Humming, felt: dict[Net, float], most: float) -> list[Driver]:
     """The nets whose own ripple may be heard by others: anodes and rails."""
-    found = []
+    drivers = []
     for net in felt:
         volts = humming.transfers.of_node(net.node)
         if rms(2 * np.pi * humming.hertz * volts) * _FARAD * most < _LEAST * humming.reference:
             continue
         name = "Ripple on the wires of rails" if net in humming.rails else "Ripple on the wires of anodes"
-        found.append(Driver(name, f"net:{net.node}:{net.channel}", volts, net=net))
-    return found
+        drivers.append(Driver(name, f"net:{net.node}:{net.channel}", volts, net=net))
+    return drivers
 
 
 def _wires(humming: Humming, conductors: dict[Net, int]) -> Pieces:

@@ -48,23 +48,23 @@ class DrilledHole:
 def holes(bodies: Sequence[Body], layout: Layout) -> tuple[DrilledHole, ...]:
     """Every hole, by face, from the datum corner outwards."""
     by_key = {body.key: body for body in bodies}
-    found = []
+    drilled_holes = []
     for placed in layout.placed:
         body = by_key.get(placed.body)
         for opening in body.sizes.openings if body else ():
             assert body is not None
             u, v = turned(*opening.at, placed.turn)
-            found.append(DrilledHole(
+            drilled_holes.append(DrilledHole(
                 placed.face, placed.u + u, placed.v + v, opening.diameter, opening.width, opening.height, placed.turn,
                 body.title, opening.tool, opening.keyway,
             ))  # fmt: skip
-    found += [
+    drilled_holes += [
         DrilledHole(
             hole.face, hole.u, hole.v, hole.diameter, hole.width, hole.height, 0.0, "there already", "", "", True
         )
         for hole in layout.holes
     ]
-    return tuple(sorted(found, key=lambda one: (FACES.index(one.face), round(one.v, 4), one.u)))
+    return tuple(sorted(drilled_holes, key=lambda one: (FACES.index(one.face), round(one.v, 4), one.u)))
 
 
 def corners(hole: DrilledHole) -> list[tuple[float, float]]:

@@ -94,10 +94,10 @@ class EarthNetwork:
     def _incidence(self) -> Array:
         """+1 for a link's first end, -1 for its second: (links, nodes)."""
         at = {node: place for place, node in enumerate(self.nodes)}
-        found = np.zeros((len(self.links), len(self.nodes)))
+        result = np.zeros((len(self.links), len(self.nodes)))
         for row, link in enumerate(self.links):
-            found[row, at[link.ends[0]]], found[row, at[link.ends[1]]] = 1.0, -1.0
-        return found
+            result[row, at[link.ends[0]]], result[row, at[link.ends[1]]] = 1.0, -1.0
+        return result
 
     def _admittances(self, hertz: Array) -> tuple[ComplexArray, ComplexArray]:
         """The nodes' impedances, Ω, (frequencies, nodes, nodes), nothing at the reference, and the links' own
@@ -125,15 +125,15 @@ class EarthNetwork:
         into = amperes.astype(complex)
         if emf is not None:
             into = into - self._incidence.T @ (each * emf)
-        found: ComplexArray = np.einsum("hnm,mh->nh", impedances, into, optimize=True)
-        return found
+        result: ComplexArray = np.einsum("hnm,mh->nh", impedances, into, optimize=True)
+        return result
 
     def through(self, hertz: Array, volts: ComplexArray, emf: ComplexArray | None = None) -> ComplexArray:
         """The current in each link from its first to its second end, A, (links, frequencies)."""
         _, each = self._admittances(hertz)
         drop = self._incidence @ volts
-        found: ComplexArray = each * (drop if emf is None else drop + emf)
-        return found
+        result: ComplexArray = each * (drop if emf is None else drop + emf)
+        return result
 
     def adjoint(self, hertz: Array, weights: ComplexArray) -> tuple[ComplexArray, ComplexArray]:
         """Of the sum of ``weights`` (nodes, frequencies) times the nodes' voltages: what it gains by an ampere into

@@ -53,15 +53,15 @@ class Sheet:
         """The share of a full image with the current's own direction, at the distance to the image, m."""
         eddy = receding(self.wavenumber(hertz) * distance)
         gathered = 1.0 - _steady(distance / self.reach) if self.reach > 0 else 0.0
-        found: ComplexArray = gathered - eddy
-        return found
+        result: ComplexArray = gathered - eddy
+        return result
 
     def through(self, distance: Array, hertz: float) -> ComplexArray:
         """What is left of a field behind the sheet, at the distance from its source, m."""
         eddy = receding(self.wavenumber(hertz) * distance)
         gathered = _steady(distance / self.reach) if self.reach > 0 else 1.0
-        found: ComplexArray = (1.0 - eddy) * gathered
-        return found
+        result: ComplexArray = (1.0 - eddy) * gathered
+        return result
 
 
 def _scaled(u: ComplexArray) -> ComplexArray:
@@ -69,10 +69,10 @@ def _scaled(u: ComplexArray) -> ComplexArray:
     large = np.abs(u) > 50
     safe = np.where(large, 1.0, u)
     inverse = 1.0 / np.where(large, u, 50.0)
-    found: ComplexArray = np.where(
+    result: ComplexArray = np.where(
         large, 1 - inverse + 2 * inverse**2 - 6 * inverse**3, safe * np.exp(safe) * exp1(safe)
     )
-    return found
+    return result
 
 
 # Both have one argument, so they are tables, over its logarithm.
@@ -95,8 +95,8 @@ def _looked_up(value: Array, table: ComplexArray) -> ComplexArray:
     place = np.log10(np.maximum(value, 1e-6)) - _DECADES[0]
     place = np.clip(place / (_DECADES[1] - _DECADES[0]), 0, len(table) - 1.000001)
     low = place.astype(int)
-    found: ComplexArray = table[low] + (place - low) * (table[low + 1] - table[low])
-    return found
+    result: ComplexArray = table[low] + (place - low) * (table[low + 1] - table[low])
+    return result
 
 
 @dataclass(frozen=True, eq=False)
@@ -135,8 +135,8 @@ class Pieces:
         """A level unit vector across each piece, (pieces, 3); along x for one that stands upright."""
         across = np.cross(self.along, [0.0, 0.0, 1.0])
         size = np.sqrt((across**2).sum(axis=1))[:, None]
-        found: Array = np.where(size > 1e-9, across / np.maximum(size, 1e-9), [1.0, 0.0, 0.0])
-        return found
+        result: Array = np.where(size > 1e-9, across / np.maximum(size, 1e-9), [1.0, 0.0, 0.0])
+        return result
 
     @property
     def middle(self) -> Array:
@@ -151,8 +151,8 @@ class Pieces:
     @property
     def length(self) -> Array:
         """Each piece's length, m, (pieces,)."""
-        found: Array = np.sqrt((self.along**2).sum(axis=1))
-        return found
+        result: Array = np.sqrt((self.along**2).sum(axis=1))
+        return result
 
     def near_ends(self, reach: float) -> np.ndarray:
         """Which pieces have their middle nearer than ``reach``, m, to an end of their wire, (pieces,); the pieces of
@@ -167,8 +167,8 @@ class Pieces:
         """Sums over each wire's pieces: (..., pieces) to (..., wires)."""
         which = np.zeros((len(self.wire), wires))
         which[np.arange(len(self.wire)), self.wire] = 1.0
-        found: ComplexArray = values @ which
-        return found
+        result: ComplexArray = values @ which
+        return result
 
 
 @dataclass(frozen=True, eq=False)
@@ -209,9 +209,9 @@ def potential(points: Array, dipole: Dipole, sheet: Sheet | None, hertz: Array) 
     """The vector potential of 1 A m² at points (points, 3), Wb/m, (frequencies, points, 3): mu0/4pi m x r/r³, and the
     sheet's image of it."""
     hertz = np.atleast_1d(hertz)
-    found = np.broadcast_to(_free(points, dipole.at, dipole.axis), (len(hertz), *points.shape)).astype(complex)
+    result = np.broadcast_to(_free(points, dipole.at, dipole.axis), (len(hertz), *points.shape)).astype(complex)
     if sheet is None:
-        return found
+        return result
     image = dipole.at * [1, 1, -1]
     side = points[:, 2] * dipole.at[2] >= 0
     # A dipole's field is made of shorter waves than a wire's: of twice the wavenumber.
@@ -220,40 +220,40 @@ def potential(points: Array, dipole: Dipole, sheet: Sheet | None, hertz: Array) 
     mirrored = _free(points, image, dipole.axis * [-1, -1, 1])
     for row, one in enumerate(hertz):
         if not side.all():
-            found[row] *= np.where(side, 1.0, sheet.through(near, one))[:, None]
+            result[row] *= np.where(side, 1.0, sheet.through(near, one))[:, None]
         if side.any():
-            found[row] += np.where(side, sheet.image(far, one), 0.0)[:, None] * mirrored
-    return found
+            result[row] += np.where(side, sheet.image(far, one), 0.0)[:, None] * mirrored
+    return result
 
 
 def _free(points: Array, at: Array, axis: Array) -> Array:
     away = points - at
     distance = np.maximum(np.sqrt((away**2).sum(axis=1)), 5e-3)[:, None]
-    found: Array = MU0 / (4 * np.pi) * np.cross(axis, away) / distance**3
-    return found
+    result: Array = MU0 / (4 * np.pi) * np.cross(axis, away) / distance**3
+    return result
 
 
 def flux_density(point: Array, dipole: Dipole, sheet: Sheet | None = None, hertz: float = 50.0) -> ComplexArray:
     """The field of 1 A m² at a point, T, (3,): mu0/4pi (3 r (m.r)/r^5 - m/r^3), with the sheet's image."""
-    found: ComplexArray = _field(point, dipole.at, dipole.axis).astype(np.complex128)
+    result: ComplexArray = _field(point, dipole.at, dipole.axis).astype(np.complex128)
     if sheet is None:
-        return found
+        return result
     image = dipole.at * [1, 1, -1]
     if point[2] * dipole.at[2] < 0:
         distance = np.array([np.linalg.norm(point - dipole.at) / 2])
-        found *= sheet.through(distance, hertz)[0]
-        return found
+        result *= sheet.through(distance, hertz)[0]
+        return result
     distance = np.array([np.linalg.norm(point - image) / 2])
     mirrored = _field(point, image, dipole.axis * np.array([-1.0, -1.0, 1.0]))
-    found += sheet.image(distance, hertz)[0] * mirrored
-    return found
+    result += sheet.image(distance, hertz)[0] * mirrored
+    return result
 
 
 def _field(point: Array, at: Array, axis: Array) -> Array:
     away = point - at
     distance = max(float(np.linalg.norm(away)), 5e-3)
-    found: Array = MU0 / (4 * np.pi) * (3 * away * float(axis @ away) / distance**5 - axis / distance**3)
-    return found
+    result: Array = MU0 / (4 * np.pi) * (3 * away * float(axis @ away) / distance**5 - axis / distance**3)
+    return result
 
 
 def through_dipole(victims: Pieces, dipole: Dipole, sheet: Sheet | None, hertz: Array) -> ComplexArray:
@@ -261,8 +261,8 @@ def through_dipole(victims: Pieces, dipole: Dipole, sheet: Sheet | None, hertz: 
     middle, along = victims.middle, victims.along
     points = np.concatenate([middle + along * point / 2 for point in _POINTS])
     at = (potential(points, dipole, sheet, hertz) * np.tile(along, (len(_POINTS), 1))).sum(axis=2)
-    found: ComplexArray = np.einsum("fgp,g->fp", at.reshape(len(at), len(_POINTS), len(middle)), _WEIGHTS / 2)
-    return found
+    result: ComplexArray = np.einsum("fgp,g->fp", at.reshape(len(at), len(_POINTS), len(middle)), _WEIGHTS / 2)
+    return result
 
 
 def twisted(distance: Array, pitch: float) -> Array:
@@ -273,8 +273,8 @@ def twisted(distance: Array, pitch: float) -> Array:
     Twisted-Pair Cable, IEEE Trans. EMC-10, 1968, p. 324, for pairs much finer than the pitch).
     """
     x = np.clip(2 * np.pi * distance / pitch, 1e-6, 600.0)
-    found: Array = np.minimum(x**2 * (k0(x) + k1(x) / x), 1.0)
-    return found
+    result: Array = np.minimum(x**2 * (k0(x) + k1(x) / x), 1.0)
+    return result
 
 
 # Over the logarithm of distance over pitch.

@@ -38,15 +38,15 @@ def misfits(bodies: Sequence[Body], layout: Layout) -> tuple[Misfit, ...]:
     """Everything of a layout that does not fit, the worst first."""
     by_key = {body.key: body for body in bodies}
     here = [(by_key[placed_body.body], placed_body) for placed_body in layout.placed if placed_body.body in by_key]
-    found: list[Misfit] = []
+    result: list[Misfit] = []
     for body, placed in here:
-        found += _on_its_face(body, placed, layout)
+        result += _on_its_face(body, placed, layout)
     taken = [(body, solid) for body, placed in here for solid in solids(body, placed, layout.box)]
-    found += _meeting(taken, layout)
-    found += _holes(here, layout)
-    found += _reaching(here)
-    found += _wrenches(here, taken, layout)
-    return tuple(sorted(found, key=lambda one: (not one.impossible, -one.by)))
+    result += _meeting(taken, layout)
+    result += _holes(here, layout)
+    result += _reaching(here)
+    result += _wrenches(here, taken, layout)
+    return tuple(sorted(result, key=lambda one: (not one.impossible, -one.by)))
 
 
 def _mm(metres: float) -> str:
@@ -59,9 +59,9 @@ def _on_its_face(body: Body, placed: Placed, layout: Layout) -> list[Misfit]:
     shape = outline(body, placed)
     u0, v0, u1, v1 = shape.bounds
     over = max(-u0, -v0, u1 - face.width, v1 - face.height)
-    found = []
+    result = []
     if over > TOUCH and not (placed.face == "top" and not placed.inside and body.sizes.below < 0.001):
-        found.append(
+        result.append(
             Misfit((body.key,), f"{body.title} stands {_mm(over)} over the edge of the {placed.face}.", over)
         )
     for opening in body.sizes.openings:
@@ -71,25 +71,26 @@ def _on_its_face(body: Body, placed: Placed, layout: Layout) -> list[Misfit]:
         beyond = max(half - u, half - v, u + half - face.width, v + half - face.height)
         if beyond > TOUCH:
             words = f"A hole of {body.title} is {_mm(beyond)} over the edge of the {placed.face}."
-            found.append(Misfit((body.key,), words, beyond))
+            result.append(Misfit((body.key,), words, beyond))
             break
     if placed.face in ("top", "bottom"):
         deep = (body.sizes.above if placed.inside else body.sizes.below) - placed.raised
         left = box.height - 2 * box.sheet if box.bottom else box.height
         if deep > left + TOUCH:
-            found.append(Misfit((body.key,), f"{body.title} is {_mm(deep)} deep, and the box has {_mm(left)} inside.",
+            result.append(Misfit((body.key,),
+                f"{body.title} is {_mm(deep)} deep, and the box has {_mm(left)} inside.",
                                 deep - left))  # fmt: skip
         if box.lid and not placed.inside and placed.face == "top" and body.sizes.above + placed.raised > box.lid:
             high = body.sizes.above + placed.raised - box.lid
-            found.append(Misfit((body.key,), f"{body.title} is {_mm(high)} too high for the lid.", high))
+            result.append(Misfit((body.key,), f"{body.title} is {_mm(high)} too high for the lid.", high))
         if (
             box.lip
             and placed.face == "top"
             and deep > box.height - 2 * box.sheet - 0.001
             and _near_wall(shape, layout)
         ):
-            found.append(Misfit((body.key,), f"{body.title} meets the lip.", box.lip, False))
-    return found
+            result.append(Misfit((body.key,), f"{body.title} meets the lip.", box.lip, False))
+    return result
 
 
 def _near_wall(shape: shapely.Polygon, layout: Layout) -> bool:
@@ -99,7 +100,7 @@ def _near_wall(shape: shapely.Polygon, layout: Layout) -> bool:
 
 
 def _meeting(taken: Sequence[tuple[Body, Solid]], layout: Layout) -> list[Misfit]:
-    found: dict[tuple[str, str], Misfit] = {}
+    result: dict[tuple[str, str], Misfit] = {}
     if not taken:
         return []
     corners = np.array([solid.box(layout.box) for _, solid in taken])
@@ -109,9 +110,9 @@ def _meeting(taken: Sequence[tuple[Body, Solid]], layout: Layout) -> list[Misfit
         (one, solid), (other, second) = taken[i], taken[j]
         deep = meet(solid, second, layout.box) if one is not other else 0.0
         key = (one.key, other.key)
-        if deep > TOUCH and (key not in found or found[key].by < deep):
-            found[key] = Misfit(key, f"{other.title} and {one.title} are in the same place, by {_mm(deep)}.", deep)
-    return list(found.values())
+        if deep > TOUCH and (key not in result or result[key].by < deep):
+            result[key] = Misfit(key, f"{other.title} and {one.title} are in the same place, by {_mm(deep)}.", deep)
+    return list(result.values())
 
 
 def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
@@ -129,7 +130,7 @@ def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
                     shapely.affinity.rotate(shape, placed.turn, origin=(0, 0)), placed.u + u, placed.v + v
                 )
             holes.append((body, placed.face, shape))
-    found: dict[tuple[str, str], Misfit] = {}
+    result: dict[tuple[str, str], Misfit] = {}
     if not holes:
         return []
     for old in layout.holes:
@@ -143,7 +144,7 @@ def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
             # What is put into a hole that is there uses it.
             if apart < BRIDGE and float(shape.centroid.distance(there.centroid)) > TOUCH:
                 words = f"A hole of {body.title} and a hole that is there leave {_mm(apart)} of sheet between them."
-                found[(body.key, str(old))] = Misfit((body.key,), words, BRIDGE - apart, apart <= 0)
+                result[(body.key, str(old))] = Misfit((body.key,), words, BRIDGE - apart, apart <= 0)
     shapes = np.array([shape for _, _, shape in holes])
     near = shapely.STRtree(shapes).query(shapes, predicate="dwithin", distance=BRIDGE)
     for i, j in near.T[near[1] < near[0]]:
@@ -153,13 +154,13 @@ def _holes(here: Sequence[tuple[Body, Placed]], layout: Layout) -> list[Misfit]:
         apart = float(shape.distance(second))
         if apart < BRIDGE:
             words = f"Holes of {other.title} and {one.title} leave {_mm(apart)} of sheet between them."
-            found[(one.key, other.key)] = Misfit((one.key, other.key), words, BRIDGE - apart, apart <= 0)
-    return list(found.values())
+            result[(one.key, other.key)] = Misfit((one.key, other.key), words, BRIDGE - apart, apart <= 0)
+    return list(result.values())
 
 
 def _reaching(here: Sequence[tuple[Body, Placed]]) -> list[Misfit]:
     """Tubes without room for the fingers that pull them."""
-    found = []
+    result = []
     standing = [(body, placed, outline(body, placed)) for body, placed in here if placed.face == "top"
                 and not placed.inside and body.sizes.above > 0.02]  # fmt: skip
     for body, _placed, shape in standing:
@@ -170,8 +171,8 @@ def _reaching(here: Sequence[tuple[Body, Placed]]) -> list[Misfit]:
         if len(tight) >= 2:
             gap = min(gap for _, gap in tight)
             words = f"{body.title} is hard to pull: {_mm(gap)} to {tight[0][0].title} and {tight[1][0].title}."
-            found.append(Misfit((body.key,), words, FINGERS - gap, False))
-    return found
+            result.append(Misfit((body.key,), words, FINGERS - gap, False))
+    return result
 
 
 def _wrenches(
@@ -190,14 +191,14 @@ def _wrenches(
     if not tools or not taken:
         return []
     low, high = (np.array(list(ends)) for ends in zip(*(solid.box(layout.box) for _, solid in taken), strict=True))
-    found: dict[tuple[str, str], Misfit] = {}
+    result: dict[tuple[str, str], Misfit] = {}
     for body, tool in tools:
         least, most = tool.box(layout.box)
         for place in np.flatnonzero(((high - least > TOUCH) & (most - low > TOUCH)).all(axis=1)):
             other, solid = taken[int(place)]
             deep = meet(tool, solid, layout.box) if other is not body else 0.0
             key = (body.key, other.key)
-            if deep > TOUCH and (key not in found or found[key].by < deep):
+            if deep > TOUCH and (key not in result or result[key].by < deep):
                 words = f"A wrench does not come to a nut of {body.title} for {other.title}: {_mm(deep)} are missing."
-                found[key] = Misfit(key, words, deep, False)
-    return list(found.values())
+                result[key] = Misfit(key, words, deep, False)
+    return list(result.values())

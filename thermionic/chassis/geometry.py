@@ -29,8 +29,8 @@ class Frame:
 
     def point(self, u: float, v: float, out: float = 0.0) -> Array:
         """A point of the room, ``out`` above the face's outside."""
-        found: Array = self.corner + u * self.u + v * self.v + out * self.n
-        return found
+        result: Array = self.corner + u * self.u + v * self.v + out * self.n
+        return result
 
 
 def frame(box: Box, face: Face) -> Frame:
@@ -76,5 +76,5 @@ def direction(box: Box, placed: Placed, along: tuple[float, float, float]) -> Ar
     """A direction of a body in the room, a unit vector."""
     face = frame(box, placed.face)
     u, v = turned(along[0], along[1], placed.turn)
-    found: Array = u * face.u + v * face.v + (-along[2] if placed.inside else along[2]) * face.n
-    return found / np.linalg.norm(found)
+    result: Array = u * face.u + v * face.v + (-along[2] if placed.inside else along[2]) * face.n
+    return result / np.linalg.norm(result)

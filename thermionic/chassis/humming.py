@@ -58,8 +58,8 @@ class Humming:
 
     def lowered(self, points: Array) -> Array:
         """Points with heights from the middle of the top sheet."""
-        found: Array = points + self._half
-        return found
+        result: Array = points + self._half
+        return result
 
     @lazily
     def reference(self) -> float:
@@ -81,9 +81,9 @@ class Humming:
     @lazily
     def irons(self) -> list[tuple[IronSource, ComplexArray]]:
         """Every stray moment, with the EMF that it leaves in every wire, V, (wires, harmonics)."""
-        found = [iron for body in self.laid.bodies if body.key in self.placed
+        result = [iron for body in self.laid.bodies if body.key in self.placed
                  and (iron := self.sources.iron(body, self.layout)) is not None]  # fmt: skip
-        return [(iron, self._strayed(iron)) for iron in found]
+        return [(iron, self._strayed(iron)) for iron in result]
 
     @property
     def earth_emf(self) -> ComplexArray:
@@ -91,14 +91,14 @@ class Humming:
         whole = np.zeros((len(self.ways), HARMONICS), dtype=complex)
         for _, one in (*self.pairs, *self.irons):
             whole += one
-        found: ComplexArray = whole[len(self.wires) :]
-        return found
+        result: ComplexArray = whole[len(self.wires) :]
+        return result
 
     # What a volt in each wire does.
 
     def gains(self, channel: int) -> ComplexArray:
         """The load's volts for a volt in each wire, from its first end to its second, (wires, harmonics)."""
-        found = np.zeros((len(self.ways), HARMONICS), dtype=complex)
+        result = np.zeros((len(self.ways), HARMONICS), dtype=complex)
         by_net: dict[Net, list[int]] = defaultdict(list)
         for number, wire in enumerate(self.wires):
             by_net[wire.net].append(number)
@@ -107,12 +107,12 @@ class Humming:
                 continue
             beyond = _beyond([self.wires[number] for number in numbers])
             for number, terminals in zip(numbers, beyond, strict=True):
-                found[number] = sum(
+                result[number] = sum(
                     (self._weight(terminal, channel) for terminal in terminals), np.zeros(HARMONICS, dtype=complex)
                 )
         _, by_emf = self.laid.earth.adjoint(self.hertz, self.earth_weights(channel))
-        found[len(self.wires) :] = self.laid.earth.carried.T @ by_emf
-        return found
+        result[len(self.wires) :] = self.laid.earth.carried.T @ by_emf
+        return result
 
     def _weight(self, terminal: Terminal, channel: int) -> ComplexArray:
         """The load's volts for a volt at all parts that meet at a pin."""
@@ -163,16 +163,16 @@ class Humming:
 
     def field(self, at: Array, dipole: Dipole, axis: Array, iron: IronSource) -> ComplexArray:
         """The field of a stray moment along an axis somewhere, T, (harmonics,)."""
-        found: ComplexArray = flux_density(at, dipole, self.laid.sheet, self.hertz[0]) @ axis * iron.moment
-        return found
+        result: ComplexArray = flux_density(at, dipole, self.laid.sheet, self.hertz[0]) @ axis * iron.moment
+        return result
 
     def _strayed(self, iron: IronSource) -> ComplexArray:
         """The EMF that a stray moment leaves in every wire, V, (wires, harmonics)."""
         dipole = self.dipole(iron)
         linked = through_dipole(self.pieces, dipole, self.laid.sheet, self.hertz[0] * _ANCHORS)
         at = self.pieces.add_up(linked, len(self.ways))
-        found: ComplexArray = -2j * np.pi * self.hertz * (at.T @ _between()) * iron.moment
-        return found
+        result: ComplexArray = -2j * np.pi * self.hertz * (at.T @ _between()) * iron.moment
+        return result
 
     def supply_emf(self) -> ComplexArray:
         """The EMF in every wire by the currents in the HT's wires and in those of earth, (wires, harmonics)."""
@@ -184,12 +184,12 @@ class Humming:
         filaments = Filaments(pieces, pieces.wire, np.zeros_like(pieces.start), np.zeros(len(pieces.wire)))
         at = linkage(self.pieces, len(self.ways), filaments, len(carrying), self.laid.sheet, self.hertz[0] * _ANCHORS)
         whole = np.einsum("agw,ah,gh->wh", at, _between(), amperes[carrying], optimize=True)
-        found: ComplexArray = -2j * np.pi * self.hertz * whole
-        return found
+        result: ComplexArray = -2j * np.pi * self.hertz * whole
+        return result
 
     def wire_amperes(self) -> ComplexArray:
         """The mains' harmonics of the current in each wire from its first to its second end, A."""
-        found = np.zeros((len(self.ways), HARMONICS), dtype=complex)
+        result = np.zeros((len(self.ways), HARMONICS), dtype=complex)
         by_net: dict[Net, list[int]] = defaultdict(list)
         for number, wire in enumerate(self.wires):
             if wire.kind == "HT":
@@ -198,13 +198,13 @@ class Humming:
             for number, terminals in zip(numbers, _beyond([self.wires[k] for k in numbers]), strict=True):
                 for terminal in terminals:
                     for one in terminal.pin.attached:
-                        found[number] -= self.transfers.current(one)
+                        result[number] -= self.transfers.current(one)
         earth = self.laid.earth
         through = earth.through(self.hertz, self.earth_volts())
         # What flows in the sheet spreads; it is not counted as a source.
         wired = np.array([link.wire is not None for link in earth.links], dtype=float)
-        found[len(self.wires) :] = (earth.carried * wired[:, None]).T @ through
-        return found
+        result[len(self.wires) :] = (earth.carried * wired[:, None]).T @ through
+        return result
 
     @lazily
     def returned(self) -> ComplexArray:
@@ -277,7 +277,7 @@ def _beyond(wires: Sequence[Wire]) -> list[list[Terminal]]:
         terminals[one.key], terminals[other.key] = one, other
         beside[one.key].append((other.key, number))
         beside[other.key].append((one.key, number))
-    found = []
+    result = []
     for number, wire in enumerate(wires):
         seen, pending = {wire.ends[1].key}, [wire.ends[1].key]
         while pending:
@@ -285,5 +285,5 @@ def _beyond(wires: Sequence[Wire]) -> list[list[Terminal]]:
                 if by != number and key not in seen:
                     seen.add(key)
                     pending.append(key)
-        found.append([terminals[key] for key in seen])
-    return found
+        result.append([terminals[key] for key in seen])
+    return result

@@ -55,7 +55,7 @@ class Laid:
 
 def lay(amplifier: SolvedAmplifier, layout: Layout) -> Laid:
     """A layout of a solved amplifier."""
-    found = bodies(amplifier, layout)
-    wiring = wired(amplifier, found, layout)
-    earth = earth_network(wiring, layout, order_of(found, amplifier.design))
-    return Laid(amplifier, layout, found, wiring, earth, transfers(amplifier))
+    result = bodies(amplifier, layout)
+    wiring = wired(amplifier, result, layout)
+    earth = earth_network(wiring, layout, order_of(result, amplifier.design))
+    return Laid(amplifier, layout, result, wiring, earth, transfers(amplifier))

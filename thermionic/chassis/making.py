@@ -221,11 +221,11 @@ class Making:
             for part in self.netlist.parts
             if isinstance(part.device, IdealTransformer) and not block_of(part) and part.nodes[0] in own
         ]
-        found = [(part, len(part.nodes) - 1) for part in sources] + [(part, 1) for part in lifts]
+        result = [(part, len(part.nodes) - 1) for part in sources] + [(part, 1) for part in lifts]
         strings = {feed.block for feed in self.compiled.said(HeaterFeed) if feed.winding == winding}
         heated = {self.netlist[use.part].nodes for use in self.compiled.said(HeaterUse) if use.block in strings}
-        found += [(part, 1) for part in self.netlist.parts if part.nodes in heated]
-        return [(part, terminal) for part, terminal in found if part.nodes[terminal] == GROUND]
+        result += [(part, 1) for part in self.netlist.parts if part.nodes in heated]
+        return [(part, terminal) for part, terminal in result if part.nodes[terminal] == GROUND]
 
     def _supplied_va(self, windings: list[Winding]) -> float:
         state = self.amplifier.state.mains

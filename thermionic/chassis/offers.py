@@ -58,7 +58,7 @@ def changes(laid: Laid, report: Callable[[float, str], None] = lambda part, said
     layout = laid.layout
     wrong = sum(misfit.impossible for misfit in misfits(laid.bodies, layout))
     candidates = list(_candidates(laid))
-    found: list[Change] = []
+    result: list[Change] = []
     for number, (words, what) in enumerate(candidates):
         report(number / len(candidates), words)
         try:
@@ -72,8 +72,8 @@ def changes(laid: Laid, report: Callable[[float, str], None] = lambda part, said
         if laid.hum.below(hum.volt) - laid.hum.below(laid.hum.volt) > _WORTH or (
             laid.hum.below(hum.laid_volt) - laid.hum.below(laid.hum.laid_volt) > 3 * _WORTH
         ):
-            found.append(Change(what, words, hum.volt, hum.laid_volt))
-    return sorted(found, key=lambda one: (one.volt, one.laid_volt))
+            result.append(Change(what, words, hum.volt, hum.laid_volt))
+    return sorted(result, key=lambda one: (one.volt, one.laid_volt))
 
 
 def _candidates(laid: Laid) -> Iterator[tuple[str, dict[str, Any]]]:

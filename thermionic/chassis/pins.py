@@ -24,16 +24,16 @@ def section_pins(type_: TubeType, letter: str) -> dict[str, str]:
     first = next(section_letter for section_letter in type_.section_letters if type_.section(section_letter) is unit)
     number = ord(letter) - ord(first) + 1
     wanted = ("anode1", "anode2", "cathode") if unit.kind == "rectifier" else ("anode", "grid", "cathode", "screen")
-    found: dict[str, str] = {}
+    result: dict[str, str] = {}
     for electrode in wanted:
         digit = electrode[-1] if electrode[-1].isdigit() else str(number)
         pin = _pin(type_, _ELECTRODES[electrode], unit.kind, digit)
         if pin is not None:
-            found[electrode] = pin
+            result[electrode] = pin
     several = len(type_.section_letters) > 1
     for electrode in wanted:
-        found.setdefault(electrode, f"{electrode} {letter}{UNKNOWN}" if several else electrode + UNKNOWN)
-    return found | {"a": found["anode"]} if "anode" in found else found
+        result.setdefault(electrode, f"{electrode} {letter}{UNKNOWN}" if several else electrode + UNKNOWN)
+    return result | {"a": result["anode"]} if "anode" in result else result
 
 
 def _pin(type_: TubeType, electrode: str, kind: str, digit: str) -> str | None:
@@ -52,7 +52,7 @@ def _pin(type_: TubeType, electrode: str, kind: str, digit: str) -> str | None:
 
 def heater_pins(type_: TubeType) -> tuple[str, ...]:
     """The pins of the heater or filament, in order, by their names where the pins are not known."""
-    found = tuple(str(pin) for pin, name in sorted(type_.pins.items()) if {"heater", "filament"} & set(_words(name)))
-    if not found and not type_.pins and type_.heater:
+    result = tuple(str(pin) for pin, name in sorted(type_.pins.items()) if {"heater", "filament"} & set(_words(name)))
+    if not result and not type_.pins and type_.heater:
         return f"heater, one end{UNKNOWN}", f"heater, other end{UNKNOWN}"
-    return found[:2]
+    return result[:2]

@@ -87,15 +87,15 @@ def proposed(
 ) -> Proposed:  # fmt: skip
     """The best layout that was found in so many seconds. Raises NoSolution."""
     begun, rng = time.monotonic(), np.random.default_rng(seed)
-    found = bodies(amplifier, layout)
+    result = bodies(amplifier, layout)
     starts = []
     for number, school in enumerate(SCHOOLS):
         report(0.02 + 0.05 * number, f"Beginning from {school}")
-        laid = _calmed(lay(amplifier, arranged(found, amplifier.design, layout, school)))
+        laid = _calmed(lay(amplifier, arranged(result, amplifier.design, layout, school)))
         starts.append((cost(laid) + _howling(laid), school, laid))
     least, school, best = min(starts, key=lambda start: start[0])
     tried, first, clashes = len(starts), least, _clashing(best.bodies, best.layout)
-    movable = [body for body in found if not ((old := layout.of(body.key)) and old.pinned)]
+    movable = [body for body in result if not ((old := layout.of(body.key)) and old.pinned)]
     while movable and (spent := time.monotonic() - begun) < seconds:
         share = spent / seconds
         if tried % 4 == 0:

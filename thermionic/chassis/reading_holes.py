@@ -26,18 +26,18 @@ def read_holes(content: bytes, name: str, face: Face, box: Box) -> tuple[Hole, .
     readers = {"dxf": _from_dxf, "svg": _from_svg, "csv": _from_table, "txt": _from_table}
     if ending not in readers:
         raise LayoutRefused("Holes are read from .dxf, .svg or .csv; this file's name ends otherwise.")
-    found = readers[ending](content, face)
-    if not found:
+    result = readers[ending](content, face)
+    if not result:
         raise LayoutRefused("There is no hole in that file: no circle, and no closed outline inside another.")
     of = frame(box, face)
-    for hole in found:
+    for hole in result:
         if not (0 <= hole.u <= of.width and 0 <= hole.v <= of.height):
             raise LayoutRefused(
                 f"A hole at {hole.u / MM:.0f}, {hole.v / MM:.0f} mm is off the {face}, which is "
                 f"{of.width / MM:.0f} by {of.height / MM:.0f} mm. Measure from its lower left corner, in "
                 "millimetres, seen from outside."
             )
-    return tuple(found)
+    return tuple(result)
 
 
 def _not_too_many(count: int) -> None:
@@ -79,15 +79,15 @@ def _from_dxf(content: bytes, face: Face) -> list[Hole]:
     spans = [_span(points) for points in boxes]
     whole = max(spans, key=lambda span: (span[2] - span[0]) * (span[3] - span[1]), default=None)
     left, low = (whole[0], whole[1]) if whole else (0.0, 0.0)
-    found = [
+    result = [
         _hole(face, circle.dxf.center.x - left, circle.dxf.center.y - low, 2 * circle.dxf.radius)
         for circle in space.query("CIRCLE")
     ]
     for span in spans:
         if span is not whole:
             x0, y0, x1, y1 = span
-            found.append(_hole(face, (x0 + x1) / 2 - left, (y0 + y1) / 2 - low, None, x1 - x0, y1 - y0))
-    return found
+            result.append(_hole(face, (x0 + x1) / 2 - left, (y0 + y1) / 2 - low, None, x1 - x0, y1 - y0))
+    return result
 
 
 def _span(points: list[tuple[float, float]]) -> tuple[float, float, float, float]:
@@ -113,14 +113,14 @@ def _from_svg(content: bytes, face: Face) -> list[Hole]:
     scale = 1.0
     if len(view) == 4 and root.get("width", "").strip().endswith("mm") and view[2] > 0:
         scale = _plain(root.get("width", "")) / view[2]
-    found: list[Hole] = []
+    holes: list[Hole] = []
     rects: list[tuple[float, float, float, float]] = []
     for one in root.iter():
-        _not_too_many(max(len(found), len(rects) - 1))
+        _not_too_many(max(len(holes), len(rects) - 1))
         tag = one.tag.rsplit("}", 1)[-1]
         if tag == "circle":
             r = _plain(one.get("r", "0"))
-            found.append(_hole(face, scale * _plain(one.get("cx", "0")), scale * (high - _plain(one.get("cy", "0"))),
+            holes.append(_hole(face, scale * _plain(one.get("cx", "0")), scale * (high - _plain(one.get("cy", "0"))),
                                scale * 2 * r))  # fmt: skip
         elif tag == "rect":
             x, y, w, h = (_plain(one.get(name, "0")) for name in ("x", "y", "width", "height"))
@@ -133,13 +133,13 @@ def _from_svg(content: bytes, face: Face) -> list[Hole]:
     for rect in rects:
         if rect is not outer:
             x0, y0, x1, y1 = (scale * one for one in rect)
-            found.append(_hole(face, (x0 + x1) / 2, scale * high - (y0 + y1) / 2, None, x1 - x0, y1 - y0))
-    return found
+            holes.append(_hole(face, (x0 + x1) / 2, scale * high - (y0 + y1) / 2, None, x1 - x0, y1 - y0))
+    return holes
 
 
 def _plain(text: str) -> float:
-    found = _NUMBER.search(text)
-    return float(found[0]) if found else 0.0
+    match = _NUMBER.search(text)
+    return float(match[0]) if match else 0.0
 
 
 def _from_table(content: bytes, face: Face) -> list[Hole]:
@@ -147,13 +147,13 @@ def _from_table(content: bytes, face: Face) -> list[Hole]:
         text = content.decode("utf-8-sig")
     except UnicodeDecodeError:
         raise LayoutRefused("The table is not text in UTF-8.") from None
-    found: list[Hole] = []
+    holes: list[Hole] = []
     try:
         lines = list(csv.reader(io.StringIO(text)))
     except csv.Error:
         raise LayoutRefused("The table cannot be read as CSV.") from None
     for number, cells in enumerate(lines, start=1):
-        _not_too_many(len(found))
+        _not_too_many(len(holes))
         cells = [cell.strip() for cell in cells if cell.strip()]
         if not cells or cells[0].startswith("#") or (number == 1 and not _NUMBER.fullmatch(cells[0])):
             continue
@@ -162,6 +162,6 @@ def _from_table(content: bytes, face: Face) -> list[Hole]:
                 f"Line {number} is to be across, up, diameter (or width, height) in mm, such as 120, 45, 22."
             )
         values = [float(cell) for cell in cells]
-        found.append(_hole(face, values[0], values[1], values[2] if len(values) == 3 else None,
+        holes.append(_hole(face, values[0], values[1], values[2] if len(values) == 3 else None,
                            *(values[2:] if len(values) == 4 else (None, None))))  # fmt: skip
-    return found
+    return holes

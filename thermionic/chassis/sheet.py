@@ -51,8 +51,8 @@ def conductances(
     between = ohm[places] + np.eye(len(places)) * np.log(_CELL * np.sqrt(dx * dy) / radius) / (2 * np.pi)
     # From resistances to the reference to the network: the sum of the currents into the bolts is nothing.
     turned = np.linalg.pinv(_centred(between))
-    found: Array = (turned + turned.T) / 2 / sheet_ohm
-    return found
+    result: Array = (turned + turned.T) / 2 / sheet_ohm
+    return result
 
 
 def _centred(ohm: Array) -> Array:

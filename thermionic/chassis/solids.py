@@ -54,8 +54,8 @@ def _outline(width: float, depth: float, round_: bool, u: float, v: float, turn:
         shape = shapely.box(-across, -along, across, along)
     if turn:
         shape = affinity.rotate(shape, turn, origin=(0, 0))
-    found: Polygon = affinity.translate(shape, u, v)
-    return found
+    result: Polygon = affinity.translate(shape, u, v)
+    return result
 
 
 def solids(body: Body, placed: Placed, box: Box) -> list[Solid]:
@@ -64,12 +64,12 @@ def solids(body: Body, placed: Placed, box: Box) -> list[Solid]:
     up, down, raised = body.sizes.above, body.sizes.below, placed.raised
     if placed.inside:
         return [Solid(body, placed.face, shape, -box.sheet - up - raised, -box.sheet)]
-    found = []
+    result = []
     if up + raised > 0:
-        found.append(Solid(body, placed.face, shape, max(raised, 0.0), up + raised))
+        result.append(Solid(body, placed.face, shape, max(raised, 0.0), up + raised))
     if box.sheet + down - raised > box.sheet:
-        found.append(Solid(body, placed.face, shape, -box.sheet - down + min(raised, 0.0), -box.sheet))
-    return found
+        result.append(Solid(body, placed.face, shape, -box.sheet - down + min(raised, 0.0), -box.sheet))
+    return result
 
 
 def meet(one: Solid, other: Solid, box: Box) -> float:

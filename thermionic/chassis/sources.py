@@ -144,9 +144,9 @@ class Sources:
         """What comes out of a winding ("" for the core) by its capacitance to the primary, A, (harmonics,): the
         primary is half of the mains off earth in the mean."""
         farad = CORE_FARAD if not winding else WINDING_FARAD
-        found = np.zeros(HARMONICS, dtype=complex)
-        found[0] = 2j * np.pi * self.transfers.hertz[0] * farad * self.amplifier.design.brief.mains_volt / np.sqrt(2)
-        return found
+        result = np.zeros(HARMONICS, dtype=complex)
+        result[0] = 2j * np.pi * self.transfers.hertz[0] * farad * self.amplifier.design.brief.mains_volt / np.sqrt(2)
+        return result
 
     @lazily
     def _strings(self) -> tuple[StringState, ...]:
@@ -184,10 +184,10 @@ class Sources:
     def _mains_amperes(self) -> ComplexArray:
         """What is drawn from the wall: the rectifiers' currents through their ratios, and heaters."""
         volt = self.amplifier.design.brief.mains_volt
-        found = np.zeros(HARMONICS, dtype=complex)
+        result = np.zeros(HARMONICS, dtype=complex)
         for use in self.uses:
             a, b, _ = self.arms(use)
-            found += (a - b) * self.windings[use.winding].volt / volt
+            result += (a - b) * self.windings[use.winding].volt / volt
         design = self.amplifier.design
         watt = 0.0
         for envelope in design.envelopes:
@@ -195,8 +195,8 @@ class Sources:
             if heater:
                 bottles = 1 if design.serves_all(envelope.id) else design.channels
                 watt += bottles * heater.volts * heater.amperes
-        found[0] += np.sqrt(2) * watt / volt * -1j
-        return found
+        result[0] += np.sqrt(2) * watt / volt * -1j
+        return result
 
     def iron(self, body: Body, layout: Layout) -> IronSource | None:
         """The stray moment of a transformer or choke; None for a body that is neither."""
@@ -236,5 +236,5 @@ _KG_OF_STRAY = 0.6 * STRAY_VA / 25.0 * (25.0 / STRAY_VA) ** (0.6 / 3.6)  # of 10
 
 def _phasors(wave: Array) -> ComplexArray:
     """Amplitudes of the harmonics of one period of a wave, the mean left out: (harmonics,)."""
-    found: ComplexArray = np.fft.rfft(wave)[1 : HARMONICS + 1] * 2 / len(wave)
-    return found
+    result: ComplexArray = np.fft.rfft(wave)[1 : HARMONICS + 1] * 2 / len(wave)
+    return result

@@ -57,7 +57,7 @@ def fed_back(laid: Laid) -> tuple[FedBack, ...]:
     push = np.concatenate([small.push(name) for name in known], axis=1)
     moved = small.respond(HERTZ, push)
     column = {name: place for place, name in enumerate(known)}
-    found = []
+    feedbacks = []
     order = list(nets)
     for i, into in enumerate(order):
         for j, out in enumerate(order):
@@ -71,5 +71,5 @@ def fed_back(laid: Laid) -> tuple[FedBack, ...]:
             loop = 2j * np.pi * HERTZ * between[i, j] * (transfer - own)
             place = int(np.argmax(loop.real))
             gain = 20 * float(np.log10(max(loop[place].real, 1e-12)))
-            found.append(FedBack(out.name, into.name, float(between[i, j]), gain, float(HERTZ[place])))
-    return tuple(sorted(found, key=lambda one: -one.gain_db))
+            feedbacks.append(FedBack(out.name, into.name, float(between[i, j]), gain, float(HERTZ[place])))
+    return tuple(sorted(feedbacks, key=lambda one: -one.gain_db))

@@ -52,8 +52,8 @@ class Transfers:
         system = self.amplifier.state.at.system
         if node == GROUND or node not in system.nodes:
             return np.zeros(len(self.hertz), dtype=complex)
-        found: ComplexArray = self._adjoint[:, system.node(node)]
-        return found
+        result: ComplexArray = self._adjoint[:, system.node(node)]
+        return result
 
     @lazily
     def _of_terminals(self) -> dict[tuple[str, int], ComplexArray]:
@@ -69,17 +69,17 @@ class Transfers:
         return self._of_terminals[key]
 
     def _terminal(self, name: str, terminal: int) -> ComplexArray:
-        found = np.zeros(len(self.hertz), dtype=complex)
+        result = np.zeros(len(self.hertz), dtype=complex)
         load = self.amplifier.load
         if name == load.part:
-            found += 1.0 if terminal == 0 else -1.0
+            result += 1.0 if terminal == 0 else -1.0
         local = self.local(name)
         if local is None:
-            return found
+            return result
         unknowns = np.array(self.amplifier.state.at.system.place(name).unknowns)
         real = unknowns >= 0
-        found -= (self._adjoint[:, unknowns[real]] * self.moved(name, local, terminal)[:, real]).sum(axis=1)
-        return found
+        result -= (self._adjoint[:, unknowns[real]] * self.moved(name, local, terminal)[:, real]).sum(axis=1)
+        return result
 
     def moved(self, name: str, local: ComplexArray, terminal: int) -> ComplexArray:
         """What a volt at a terminal draws into all of a part's own unknowns, of its admittances ``local``, S,
@@ -87,8 +87,8 @@ class Transfers:
         if terminal != OWN_EARTH:
             return local[:, :, terminal]
         count = len(self.amplifier.netlist[name].device.terminals)
-        found: ComplexArray = -local[:, :, :count].sum(axis=2)
-        return found
+        result: ComplexArray = -local[:, :, :count].sum(axis=2)
+        return result
 
     def local(self, name: str) -> ComplexArray | None:
         """A part's own admittances at the operating point, (harmonics, size, size) over its local unknowns; None for
@@ -108,11 +108,11 @@ class Transfers:
                         ended[row, high] += sign * slopes[i, p]
                         ended[row, low] -= sign * slopes[i, p]
             g = g + ended[:-1, :-1]
-        found: ComplexArray = (g + 2j * np.pi * self.hertz[:, None, None] * device.storage()).astype(np.complex128)
+        result: ComplexArray = (g + 2j * np.pi * self.hertz[:, None, None] * device.storage()).astype(np.complex128)
         more = device.dispersion(self.hertz)
         if more is not None:
-            found += more
-        return found
+            result += more
+        return result
 
     @lazily
     def _currents(self) -> dict[tuple[str, int], ComplexArray]:
@@ -164,11 +164,11 @@ class Transfers:
         mains = self.amplifier.state.mains
         assert mains is not None
         step = round(mains.hertz / self.hertz[0])
-        found = np.zeros(HARMONICS, dtype=complex)
+        result = np.zeros(HARMONICS, dtype=complex)
         for order in range(1, flow.shape[0]):
             if order * step <= HARMONICS:
-                found[order * step - 1] = flow[order]
-        return found
+                result[order * step - 1] = flow[order]
+        return result
 
     def of_node(self, node: str) -> ComplexArray:
         """A node's own voltage, V, phasors at the mains' harmonics."""

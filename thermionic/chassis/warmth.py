@@ -112,13 +112,13 @@ def _kelvin(sink: Body) -> float:
 def _cooled(here: list[Body], layout: Layout) -> dict[str, list[Body]]:
     """The heat-sinks that were put in, by the warm strip whose hottest resistor each is for: the nearest."""
     strips = [body for body in here if body.nature.warm and not body.nature.sink and body.watt > 0.2]
-    found: dict[str, list[Body]] = defaultdict(list)
+    result: dict[str, list[Body]] = defaultdict(list)
     for body in here:
         if body.nature.sink and not body.pins and strips:
             at = _middle(body, layout)
             near = min(strips, key=lambda strip: float(np.linalg.norm(_middle(strip, layout) - at)))
-            found[near.key].append(body)
-    return found
+            result[near.key].append(body)
+    return result
 
 
 def _into_box(body: Body, layout: Layout) -> float:
@@ -165,7 +165,7 @@ def _at(body: Body, here: list[Body], places: dict[str, Array], air: float, layo
     placed = layout.of(body.key)
     assert placed is not None
     above = placed.face == "top" and not placed.inside
-    found = ROOM + 0.3 * (air - ROOM) if above else air
+    result = ROOM + 0.3 * (air - ROOM) if above else air
     for other in here:
         there = layout.of(other.key)
         if other is body or other.watt < 1.0 or there is None:
@@ -174,8 +174,8 @@ def _at(body: Body, here: list[Body], places: dict[str, Array], air: float, layo
             continue
         apart = max(float(np.linalg.norm(places[body.key] - places[other.key])), other.sizes.across / 2 + 0.005)
         # Absorbed on its breadth, given off all round: the flux over pi times its film.
-        found += other.nature.radiated * other.watt / (4 * np.pi * apart**2) / (np.pi * CAN_FILM)
-    return float(found)
+        result += other.nature.radiated * other.watt / (4 * np.pi * apart**2) / (np.pi * CAN_FILM)
+    return float(result)
 
 
 def _hours(amplifier: SolvedAmplifier, body: Body, celsius: float) -> float | None:
@@ -193,7 +193,7 @@ def _hours(amplifier: SolvedAmplifier, body: Body, celsius: float) -> float | No
 
 def _gaps(here: list[Body], layout: Layout) -> list[TightGap]:
     hot = [body for body in here if body.nature.glass and body.watt > HOT]
-    found = []
+    tight_gaps = []
     for number, one in enumerate(hot):
         for other in hot[:number]:
             first, second = layout.of(one.key), layout.of(other.key)
@@ -202,5 +202,5 @@ def _gaps(here: list[Body], layout: Layout) -> list[TightGap]:
             gap = float(outline(one, first).distance(outline(other, second)))
             wanted = GAP * max(one.sizes.across, other.sizes.across)
             if gap < wanted:
-                found.append(TightGap(other, one, gap, wanted))
-    return sorted(found, key=lambda one: one.gap - one.wanted)
+                tight_gaps.append(TightGap(other, one, gap, wanted))
+    return sorted(tight_gaps, key=lambda one: one.gap - one.wanted)

@@ -52,7 +52,7 @@ class Screened:
 
 def runs(laid: Laid) -> tuple[Run, ...]:
     """Every wire, by class and length."""
-    found = []
+    result = []
     names = {body.key: body.title for body in laid.bodies}
     colours = COLOURS | {kind: own for kind in KINDS if (own := laid.layout.colours.get(kind))}
     for wire in (*laid.wiring.wires, *(link.wire for link in laid.earth.links if link.wire)):
@@ -60,7 +60,7 @@ def runs(laid: Laid) -> tuple[Run, ...]:
         earthing = laid.layout.earthing
         chosen = {"earth": earthing.gauge, "protective earth": earthing.protective_gauge}
         gauge = chosen.get(wire.kind, GAUGE[wire.kind])
-        found.append(Run(
+        result.append(Run(
             wire.key, wire.kind, f"{one.body.title}, {one.pin.name}", f"{other.body.title}, {other.pin.name}",
             wire.net.name, wire.length + SPARE, gauge, colours[wire.kind], wire.shielded,
         ))  # fmt: skip
@@ -68,11 +68,11 @@ def runs(laid: Laid) -> tuple[Run, ...]:
         twist = 1.0
         if pair.pitch > 0:
             twist = (1 + (pi * pair.spacing / pair.pitch) ** 2) ** 0.5
-        found.append(Run(
+        result.append(Run(
             pair.key, pair.kind, names[pair.ends[0]], names[pair.ends[1]], pair.of.replace("_", " "),
             pair.length * twist + SPARE, GAUGE[pair.kind], colours[pair.kind], False, 2,
         ))  # fmt: skip
-    return tuple(sorted(found, key=lambda one: (KINDS.index(one.kind), -one.metres)))
+    return tuple(sorted(result, key=lambda one: (KINDS.index(one.kind), -one.metres)))
 
 
 def totals(found: tuple[Run, ...]) -> list[tuple[Kind, float, str, float]]:
@@ -88,7 +88,7 @@ def totals(found: tuple[Run, ...]) -> list[tuple[Kind, float, str, float]]:
 def screened(laid: Laid) -> tuple[Screened, ...]:
     """What each screened wire does to the treble: its capacitance across the solved impedance where it hangs."""
     at = {run.key: run for run in runs(laid)}
-    found = []
+    screened_wires = []
     for wire in laid.wiring.wires:
         if not wire.shielded or wire.key not in at:
             continue
@@ -99,5 +99,5 @@ def screened(laid: Laid) -> tuple[Screened, ...]:
         farad = CABLE_FARAD * wire.length
         corner = 1 / (2 * pi * ohm * farad) if ohm * farad > 0 else float("inf")
         lost = 10 * log10(1 + (AUDIBLE / corner) ** 2)
-        found.append(Screened(at[wire.key], farad, ohm, corner, lost))
-    return tuple(found)
+        screened_wires.append(Screened(at[wire.key], farad, ohm, corner, lost))
+    return tuple(screened_wires)

@@ -90,7 +90,7 @@ class Equations:
     def solved(self, g: Array, which: NDArray[np.int_], sides: Array) -> Array:
         """What Newton's matrix makes of right-hand sides, (levels, n, columns)."""
         alone = self._alone(g)
-        found = np.empty_like(sides)
+        result = np.empty_like(sides)
         for level in range(len(g)):
             one = which[level : level + 1]
             few = None
@@ -99,8 +99,8 @@ class Equations:
                     few = self._condensed(alone[level], self._of(one)[0], sides[level])
             if few is None:
                 few = np.linalg.solve(self.jacobian(g[level : level + 1], one, np.float64)[0], sides[level])
-            found[level] = few
-        return found
+            result[level] = few
+        return result
 
     def _alone(self, g: Array) -> Array | None:
         """The slopes (levels, samples, ports) of currents that each hang on their own port alone, over a tone's
@@ -140,6 +140,6 @@ class Equations:
         taken[:, port, sample] = -(d[:, None] * volts).T
         flowing = (taken.reshape(-1, samples) @ spectrum.analysis.T).reshape(-1, ports, width)
         rest = unknowns[ports:].reshape(len(taken), -1)
-        found = np.empty_like(rest)
-        left_over(rest, np.zeros_like(rest), inside[None], np.ascontiguousarray(flowing.transpose(2, 0, 1)), found)
-        return found.T
+        result = np.empty_like(rest)
+        left_over(rest, np.zeros_like(rest), inside[None], np.ascontiguousarray(flowing.transpose(2, 0, 1)), result)
+        return result.T

@@ -140,8 +140,8 @@ def pattern(filled: NDArray[np.bool_]) -> Pattern:
     """The pattern of ``filled`` (size, size), with its order of elimination if it has been met before."""
     key = len(filled).to_bytes(4, "big") + np.packbits(filled).tobytes()
     with _lock:
-        found = _patterns[key] = _patterns.get(key) or Pattern(filled)
-    return found
+        result = _patterns[key] = _patterns.get(key) or Pattern(filled)
+    return result
 
 
 def forget() -> None:

@@ -69,10 +69,10 @@ class Frame:
     def placed(self, numbers: Iterable[int], parts: Sequence[Part]) -> list[Placed]:
         """The places of the parts of those numbers, of all parts as they are now."""
         unknowns, places = self._unknowns.tolist(), self._places.tolist()
-        found = []
+        result = []
         for number in numbers:
             (first, port, inject), (last, ports, injects) = places[number], places[number + 1]
-            found.append(
+            result.append(
                 Placed(parts[number], tuple(unknowns[first:last]), slice(port, ports), slice(inject, injects))
             )
-        return found
+        return result

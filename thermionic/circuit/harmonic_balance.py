@@ -65,10 +65,10 @@ def balance(
 
     Raises NoSteadyState if a level does not converge, BudgetSpent.
     """
-    found, failed = _newton(Equations(spectrum, impedance, open_volts, currents), start, together, {}, enough)
+    result, failed = _newton(Equations(spectrum, impedance, open_volts, currents), start, together, {}, enough)
     if len(failed):
         raise _unsettled(spectrum, failed.tolist(), len(open_volts))
-    return found
+    return result
 
 
 def balance_in_turn(
@@ -86,12 +86,12 @@ def balance_in_turn(
     if near is not None:
         with _lock:
             factors = _factors.pop(near, factors)
-    found, failed = _newton(Equations(spectrum, impedance, open_volts, currents), start, False, factors)
+    result, failed = _newton(Equations(spectrum, impedance, open_volts, currents), start, False, factors)
     at_rest = np.zeros_like(open_volts[0])
     at_rest[:, 0] = open_volts[0, :, 0]
     for level in failed.tolist():
         below = open_volts[level - 1] if level else at_rest
-        guess = found.volts[level - 1] if level else at_rest
+        guess = result.volts[level - 1] if level else at_rest
         share, step = 0.0, 1.0
         while share < 1.0:
             wanted = below + min(1.0, share + step) * (open_volts[level] - below)
@@ -102,10 +102,10 @@ def balance_in_turn(
                 raise _unsettled(spectrum, [one for one in failed.tolist() if one >= level], len(open_volts))
             else:
                 step /= 4
-        found.volts[level], found.amperes[level] = one.volts[0], one.amperes[0]
+        result.volts[level], result.amperes[level] = one.volts[0], one.amperes[0]
     with _lock, suppress(ValueError):  # what is larger than all that is kept
-        _factors[found] = factors
-    return found
+        _factors[result] = factors
+    return result
 
 
 def _unsettled(spectrum: Spectrum, failed: list[int], levels: int) -> NoSteadyState:
@@ -196,8 +196,8 @@ def _factored(matrix: Array) -> tuple[Array, NDArray[np.int_]]:
 
 def _solved(factors: tuple[Array, NDArray[np.int_]], rhs: Array) -> Array:
     """What solves the matrix that was factored, for (n,) or (n, columns) of single precision."""
-    found: Array = sgetrs(*factors, rhs, trans=1)[0]
-    return found
+    result: Array = sgetrs(*factors, rhs, trans=1)[0]
+    return result
 
 
 class _Levels:

@@ -138,8 +138,8 @@ class _Around:
             x = -np.einsum("lknp,lpk->lnk", self.reach, ports.amperes)
         x += levels[:, None, None] * np.swapaxes(self.alone, -1, -2)
         x[:, :, 0] += self.at.x
-        found: ComplexArray = x
-        return found
+        result: ComplexArray = x
+        return result
 
 
 def _driven(
@@ -185,7 +185,7 @@ def drive_alike(at: VariantPoints, hertz: float, near: Drive, share: Array) -> l
         raise ValueError("there is no array of variants in this system")
     with budget.at_most():
         around = _Around(at, spectrum.hertz(hertz), tone)
-        found = []
+        result = []
         away: Array | ComplexArray = np.zeros((count, *near.ports.volts.shape[1:]))
         away[:, :, 0] += around.rest - near.at.x @ near.at.system.S
         for level, volts in zip(near.levels, near.ports.volts, strict=True):
@@ -193,10 +193,10 @@ def drive_alike(at: VariantPoints, hertz: float, near: Drive, share: Array) -> l
             ports, settled = balance_alike(
                 spectrum, around.impedance, around.open_volts(levels), around.currents, volts + away
             )
-            found.append((Drive(at, (hertz,), levels, spectrum, around.unknowns(levels, ports), ports), settled))
+            result.append((Drive(at, (hertz,), levels, spectrum, around.unknowns(levels, ports), ports), settled))
             # As far from the first as at this level they will be at the next, about.
             away = np.where(settled[:, None, None], ports.volts - volts, away)
-    return found
+    return result
 
 
 def distortion(phasors: ComplexArray) -> Array:

@@ -295,7 +295,7 @@ def _pseudo_transient(system: System) -> tuple[Array, bool]:
         x, residual, g = x + step, new, new_g
         capacity *= min(max(ratio, 0.3), 1.5)
         if capacity < 1e-9 or ratio < 1e-3:
-            found, converged = _backtracking(system, x)
+            result, converged = _backtracking(system, x)
             if converged:
-                return found, True
+                return result, True
     return _backtracking(system, x)

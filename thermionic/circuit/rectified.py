@@ -156,8 +156,8 @@ class RectifierPorts:
         inside = impedance - np.diag(self.behind)
         count = guess.shape[-1]
         spectrum = self.spectrum if count == len(self.hertz) else harmonics_of_one(count - 1, 4 * count)
-        found = balance(spectrum, inside, open_volts, self.currents, guess, together, enough)
-        return replace(found, volts=found.volts - self.behind[:, None] * found.amperes)
+        result = balance(spectrum, inside, open_volts, self.currents, guess, together, enough)
+        return replace(result, volts=result.volts - self.behind[:, None] * result.amperes)
 
     def roughly(self, impedance: ComplexArray, open_volts: ComplexArray, means: Array) -> ComplexArray:
         """Where to start from with nothing but the ports' mean voltages: the balance of a few harmonics."""
@@ -166,12 +166,12 @@ class RectifierPorts:
         few = len(self.hertz) // _ROUGHLY + 1
         try:
             with self._leaking(_LEAK_ROUGHLY):
-                found = self.balanced(impedance[:few], open_volts[..., :few], start[..., :few], _ENOUGH)
+                result = self.balanced(impedance[:few], open_volts[..., :few], start[..., :few], _ENOUGH)
         except NoSolution:
             if budget.spent():
                 raise
         else:
-            start[..., :few] = self.moved_behind(found.volts, found.amperes)
+            start[..., :few] = self.moved_behind(result.volts, result.amperes)
         return start
 
     @contextmanager
@@ -208,8 +208,8 @@ class RectifierPorts:
         better = guess.copy()
         for leak in (_LEAK_ROUGHLY, 1e-7, 1e-8, _LEAK):
             with self._leaking(leak):
-                found = self.balanced_once(impedance[:few], open_volts[..., :few], better[..., :few])
-            better[..., :few] = self.moved_behind(found.volts, found.amperes)
+                result = self.balanced_once(impedance[:few], open_volts[..., :few], better[..., :few])
+            better[..., :few] = self.moved_behind(result.volts, result.amperes)
         return better
 
     def _by_harder_knees(

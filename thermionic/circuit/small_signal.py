@@ -44,12 +44,12 @@ def respond(
             matrices = slopes + 1j * omega[:, None, None] * storage
             if extra is not None:
                 matrices = matrices + extra
-            found: ComplexArray = np.linalg.solve(matrices, rhs[None].astype(complex))
+            result: ComplexArray = np.linalg.solve(matrices, rhs[None].astype(complex))
         else:
-            found = _together(slopes, storage, omega, extra, rhs, lead)
+            result = _together(slopes, storage, omega, extra, rhs, lead)
     except np.linalg.LinAlgError:
         raise NoSolution(f"{system.netlist.title}: its small-signal equations are singular.") from None
-    return found
+    return result
 
 
 def _together(
@@ -85,8 +85,8 @@ def _together(
         budget.check("sweeping over frequency")
         pieces.append(shape.solve(flat[:, first : first + _AT_ONCE], rhs[:, :, None]))
     whole = pieces[0] if len(pieces) == 1 else np.concatenate(pieces, axis=2)
-    found: ComplexArray = np.moveaxis(whole, 2, 0).reshape(*lead, len(omega), size, rhs.shape[1])
-    return found
+    result: ComplexArray = np.moveaxis(whole, 2, 0).reshape(*lead, len(omega), size, rhs.shape[1])
+    return result
 
 
 @dataclass(frozen=True, eq=False)

@@ -44,8 +44,8 @@ def _spectrum(orders: Array, phases: Array) -> Spectrum:
 def harmonics_of_one(harmonics: int, samples: int) -> Spectrum:
     """A tone's first ``harmonics``, from ``samples`` a period: at least twice as many and some."""
     phase = 2 * np.pi * np.arange(samples)[:, None] / samples
-    found = _spectrum(np.arange(harmonics + 1.0)[:, None], phase)
-    return replace(found, doubled=_spectrum(np.arange(2.0 * harmonics + 1)[:, None], phase).analysis)
+    result = _spectrum(np.arange(harmonics + 1.0)[:, None], phase)
+    return replace(result, doubled=_spectrum(np.arange(2.0 * harmonics + 1)[:, None], phase).analysis)
 
 
 @cache

@@ -107,19 +107,19 @@ class System:
     @lazily
     def conducting(self) -> NDArray[np.bool_]:
         """Where Newton's matrix may have anything: G, in any variant, and the slopes of devices, (size, size)."""
-        found: NDArray[np.bool_] = self.frame.conductance != 0
+        result: NDArray[np.bool_] = self.frame.conductance != 0
         for unknowns, pieces in self._varying:
             for row, column in pieces.conductance.at:
                 if unknowns[row] >= 0 and unknowns[column] >= 0:
-                    found[unknowns[row], unknowns[column]] = True
+                    result[unknowns[row], unknowns[column]] = True
         senses, drives = self.senses.tolist(), self.drives.tolist()
         for place in self.plugged:
             rows = {end for pair in drives[place.injects] for end in pair if end >= 0}
             columns = {end for pair in senses[place.ports] for end in pair if end >= 0}
             for row in rows:
                 for column in columns:
-                    found[row, column] = True
-        return found
+                    result[row, column] = True
+        return result
 
     @lazily
     def _varying(self) -> list[tuple[tuple[int, ...], Pieces]]:

@@ -50,10 +50,10 @@ class Field:
 
 def field(design: Design, path: str) -> Field:
     """The value at ``path``. Raises DesignRefused if the design has none there, or more than one."""
-    found = find(design, path)
-    if isinstance(found.value, BaseModel) or found.owner is None or _members(found.value):
+    result = find(design, path)
+    if isinstance(result.value, BaseModel) or result.owner is None or _members(result.value):
         raise DesignRefused(f"{path[:120]} is not a single value that can be changed.")
-    return _field(found)
+    return _field(result)
 
 
 def _members(value: Any) -> bool:
@@ -73,18 +73,18 @@ def fields_at(design: Design, path: str) -> list[Field]:
     owner = find(design, path).value
     if not isinstance(owner, BaseModel):
         raise DesignRefused(f"{design.name} has no part at {path[:120]}.")
-    found: list[Field] = []
+    fields: list[Field] = []
     envelopes: list[str] = []
     for name in type(owner).model_fields:
         at = find(design, f"{path}/{name}")
         single = isinstance(at.value, (int, float, str)) or (at.value is None and not _is_part(at))
         if isinstance(at.value, Component) and at.value.inside and isinstance(owner, Block) and _is_needed(at):
-            found += [
+            fields += [
                 replace(one, title=f"{at.title}: {one.title.lower()}") for one in fields_at(design, f"{path}/{name}")
             ]
         if name in _HIDDEN or not (single or (isinstance(at.value, tuple) and not _members(at.value))):
             continue
-        found.append(_field(at))
+        fields.append(_field(at))
         if _are_sections(at):
             envelopes += [section.partition(".")[0] for section in at.value or ()]
     paths = [
@@ -92,7 +92,7 @@ def fields_at(design: Design, path: str) -> list[Field]:
         for envelope in dict.fromkeys(envelopes)
         for name in _of_envelope(design, envelope)
     ]
-    return [*(_field(find(design, path)) for path in paths), *found]
+    return [*(_field(find(design, path)) for path in paths), *fields]
 
 
 def _is_needed(found: Found) -> bool:
@@ -139,9 +139,9 @@ def changed(design: Design, path: str, typed: str | float) -> Design:
     An empty text takes out a value that may be left out.
     """
     old = field(design, path)
-    found = find(design, path)
-    value = _read(found, old, typed)
-    if not _are_sections(found):
+    result = find(design, path)
+    value = _read(result, old, typed)
+    if not _are_sections(result):
         return with_value(design, path, value)
     raw = dump(design)
     put(raw, path, sections.moved(design, raw, old.value[0], value))
@@ -188,13 +188,13 @@ def with_own_tube(design: Design, own: OwnTriode) -> Design:
 
 def optional_parts(design: Design) -> dict[str, bool]:
     """The paths of parts that may be left out, and whether each is fitted."""
-    found = {}
+    result = {}
     for block in design.blocks:
         for name, info in type(block).model_fields.items():
             at = Found("", None, block, name, info)
             if _is_part(at) and not info.is_required() and info.default is None and _first(at) is not None:
-                found[f"blocks/{block.id}/{name}"] = getattr(block, name) is not None
-    return found
+                result[f"blocks/{block.id}/{name}"] = getattr(block, name) is not None
+    return result
 
 
 def _first(found: Found) -> Any:
@@ -236,20 +236,20 @@ def step_field(design: Design, path: str, steps: int, series: Series = Series.E1
 
 def choices(design: Design, path: str) -> tuple[str, ...]:
     """The texts that a choice at ``path`` may have; empty where any value of its kind will do."""
-    found = find(design, path)
-    if found.info is None or found.owner is None:
+    result = find(design, path)
+    if result.info is None or result.owner is None:
         return ()
-    for annotation in _annotations(found.info.annotation):
+    for annotation in _annotations(result.info.annotation):
         if get_origin(annotation) is Literal:
             return tuple(str(option) for option in get_args(annotation))
-    if bool in _annotations(found.info.annotation):
+    if bool in _annotations(result.info.annotation):
         return ("yes", "no")
-    if _is_reference(found):
-        assert isinstance(found.owner, Block)
-        none = () if found.info.is_required() else ("",)
-        return (*none, *options(design, found.owner, found.name))
-    if _are_sections(found):
-        return sections.choices(design, found.value)
+    if _is_reference(result):
+        assert isinstance(result.owner, Block)
+        none = () if result.info.is_required() else ("",)
+        return (*none, *options(design, result.owner, result.name))
+    if _are_sections(result):
+        return sections.choices(design, result.value)
     return ()
 
 
@@ -270,6 +270,6 @@ def _serves(type_: TubeType, letters: list[str], kinds: list[str]) -> bool:
         return False
     amplifies = ("triode", "pentode")
     return all(
-        (found := type_.section(letter).kind) == kind or (kind in amplifies and found in amplifies)
+        (result := type_.section(letter).kind) == kind or (kind in amplifies and result in amplifies)
         for letter, kind in zip(letters, kinds, strict=True)
     )

@@ -137,7 +137,7 @@ def _sorter(design: Design) -> TopologicalSorter[str]:
 
 def _after(design: Design, block: Block) -> list[str]:
     """The blocks that a block must come after."""
-    found = []
+    result = []
     for name in type(block).reference_fields():
         reference = getattr(block, name)
         if not reference:
@@ -145,8 +145,8 @@ def _after(design: Design, block: Block) -> list[str]:
         producer, port = split(reference)
         flow = design.block(producer).ports().get(port)
         if flow is not None and flow.orders and not _goes_back(block, name):
-            found.append(producer)
-    return found
+            result.append(producer)
+    return result
 
 
 def _goes_back(block: Block, field_name: str) -> bool:

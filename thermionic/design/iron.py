@@ -129,16 +129,16 @@ class Piece:
 def places_for(design: Design, kind: str) -> list[tuple[str, str]]:
     """Where a kind of iron can go in a design: paths of blocks or parts, with their words."""
     wanted = set(_WHERE[kind])
-    found = []
+    result = []
     for block in design.blocks:
         fields = type(block).model_fields
         if wanted <= set(fields) and (kind != "converter" or block.group is Group.SUPPLY):
-            found.append((f"blocks/{block.id}", block.label))
+            result.append((f"blocks/{block.id}", block.label))
         for name, info in fields.items():
             part = getattr(block, name)
             if isinstance(part, BaseModel) and wanted <= set(type(part).model_fields):
-                found.append((f"blocks/{block.id}/{name}", f"{block.label}, {str(info.title).lower()}"))
-    return found
+                result.append((f"blocks/{block.id}/{name}", f"{block.label}, {str(info.title).lower()}"))
+    return result
 
 
 def put_in(design: Design, path: str, piece: Piece) -> Design:

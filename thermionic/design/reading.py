@@ -139,9 +139,9 @@ def with_value(design: Design, path: str, value: Any) -> Design:
             pass  # which place of the whole it is, is said below
         else:
             blocks = tuple(changed if block.id == way[0] else block for block in design.blocks)
-            found = design.model_copy(update={"blocks": blocks})
-            check(found)
-            return found
+            result = design.model_copy(update={"blocks": blocks})
+            check(result)
+            return result
     raw = dump(design)
     put(raw, path, value)
     return validate(raw)

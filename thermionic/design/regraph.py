@@ -219,8 +219,8 @@ def _reference_at(design: Design, at: Block, before: bool, flows: tuple[Flow, ..
     for port, flow in at.ports().items():
         if (flow in (Flow.SIGNAL, Flow.PAIR) or flow in flows) and (flow in flows or Flow.SIGNAL in flows):
             return f"{at.id}.{port}"
-    if not {Flow.SIGNAL, Flow.PAIR} & set(flows) and (found := _last(design, flows)):
-        return found
+    if not {Flow.SIGNAL, Flow.PAIR} & set(flows) and (result := _last(design, flows)):
+        return result
     if not {Flow.SIGNAL, Flow.PAIR} & set(flows):
         raise DesignRefused(f"That takes a {flows[0].value}, and the design has none.")
     raise DesignRefused(f"Nothing can come after {at.id}: the signal ends there.")
@@ -270,10 +270,10 @@ def _new(design: Design, raw: dict[str, Any], cls: type[Block], near: Block) -> 
         if name == _main(cls) or not _wanted(cls, name, block):
             continue
         own = getattr(near, name, None)
-        found = own if isinstance(own, str) else _last(design, flows)
-        if found is None:
+        result = own if isinstance(own, str) else _last(design, flows)
+        if result is None:
             raise DesignRefused(f"A {cls.title.lower()} needs a {flows[0].value}, and the design has none.")
-        block[name] = found
+        block[name] = result
     return block
 
 

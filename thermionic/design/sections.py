@@ -15,9 +15,9 @@ def allot(design: Design, raw: dict[str, Any], types: list[str], taken: list[str
 
     ``taken`` are sections that are spoken for besides those in the document. Raises UnknownTube.
     """
-    found: list[str] = []
+    result: list[str] = []
     for name in types:
-        used = _used(raw) | {*found, *(taken or ())}
+        used = _used(raw) | {*result, *(taken or ())}
         wanted = design.tube_type(name)
         section = next(
             (
@@ -29,8 +29,8 @@ def allot(design: Design, raw: dict[str, Any], types: list[str], taken: list[str
             ),
             None,
         )
-        found.append(section or _new_envelope(raw, wanted.type))
-    return found
+        result.append(section or _new_envelope(raw, wanted.type))
+    return result
 
 
 def _new_envelope(raw: dict[str, Any], type_name: str) -> str:

@@ -362,7 +362,7 @@ def variants_in(thing: Any) -> set[int]:
     """The lengths of the arrays of variants that a device holds, also within its parts."""
     if isinstance(thing, np.ndarray):
         return {len(thing)} if thing.ndim else set()
-    found: set[int] = set()
+    result: set[int] = set()
     if isinstance(thing, tuple):
         inner: Any = thing
     elif isinstance(thing, Device) and (own := thing.variants_of_matrices()) is not None:
@@ -370,8 +370,8 @@ def variants_in(thing: Any) -> set[int]:
     elif is_dataclass(thing):  # by its fields: what it has worked out of them is kept beside them
         inner = [getattr(thing, one.name) for one in fields(thing)]
     else:
-        return found
+        return result
     for value in inner:
         if type(value) not in _NUMBERS:
-            found |= variants_in(value)
-    return found
+            result |= variants_in(value)
+    return result

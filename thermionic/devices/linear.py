@@ -162,15 +162,15 @@ class MainsSource(_Branch):
 
         |sin x| = 2/pi - 4/pi (cos 2x / 3 + cos 4x / 15 + ...), any table of Fourier series.
         """
-        found = np.zeros(harmonics + 1, dtype=complex)
+        result = np.zeros(harmonics + 1, dtype=complex)
         if not self.folded:
-            found[1] = -1j  # sin x is the real part of -j exp(jx)
-            return found
+            result[1] = -1j  # sin x is the real part of -j exp(jx)
+            return result
         step = round(2 * self.hertz / fundamental)
         order = np.arange(harmonics // step + 1)
-        found[::step] = -4 / np.pi / (4.0 * order**2 - 1)
-        found[0] /= 2
-        return found
+        result[::step] = -4 / np.pi / (4.0 * order**2 - 1)
+        result[0] /= 2
+        return result
 
     def wave(self) -> Wave:
         """It in time."""

@@ -42,16 +42,16 @@ def points(laid: Laid) -> tuple[Point, ...]:
     inlet, bolt = protective_ends([body for body in laid.bodies if layout.of(body.key) is not None])
     if inlet is None:
         return ()
-    found: list[Point] = []
+    result: list[Point] = []
     if bolt is None:
-        found.append(Point("A bolt of its own", Verdict.AMISS, "There is no bolt for protective earth; put one in."))
+        result.append(Point("A bolt of its own", Verdict.AMISS, "There is no bolt for protective earth; put one in."))
     else:
         at = {body.key: in_room(box, one, (0.0, 0.0, 0.0)) for body in laid.bodies if (one := layout.of(body.key))}
         long = float(np.abs(at[inlet.key] - at[bolt.key]).sum())
         short = long <= LONGEST
         words = f"{long * 1e3:.0f} mm from the inlet's earth pin to the bolt"
         words += "; short enough." if short else "; move the bolt beside the inlet."
-        found.append(Point("The shortest way from the inlet", Verdict.SEEN if short else Verdict.AMISS, words))
+        result.append(Point("The shortest way from the inlet", Verdict.SEEN if short else Verdict.AMISS, words))
         near = [
             body
             for body in laid.bodies
@@ -63,31 +63,31 @@ def points(laid: Laid) -> tuple[Point, ...]:
         words = "No transformer's foot, no signal earth and no solder tag of another wire on it."
         if near:
             words = f"{near[0].title} is at the same place: give it a bolt of its own."
-        found.append(Point("Nothing else on its bolt", Verdict.AMISS if near else Verdict.LOOK, words))
+        result.append(Point("Nothing else on its bolt", Verdict.AMISS if near else Verdict.LOOK, words))
     gauge = layout.earthing.protective_gauge
     thin = gauge < GAUGE["mains"]
     words = f"{gauge:g} mm², and the mains wires have {GAUGE['mains']:g} mm²: "
     words += "never thinner than those." if thin else "not thinner. Your local code may want more."
-    found.append(Point("Wire size", Verdict.AMISS if thin else Verdict.SEEN, words))
+    result.append(Point("Wire size", Verdict.AMISS if thin else Verdict.SEEN, words))
     words = (
         "Paint and anodising scraped off under a star washer, a crimped eye, a second nut or a locking one; never "
         "through a rivet, a hinge, or the bush of a pot."
     )
-    found.append(Point("Bared metal, star washer, lock", Verdict.LOOK, words))
+    result.append(Point("Bared metal, star washer, lock", Verdict.LOOK, words))
     for body in laid.bodies:
         if layout.of(body.key) and body.nature.iron and body.mount != "toroid":
             words = "Its bolts through bare metal bond its frame to the box: measure it."
-            found.append(Point(f"The frame of {body.title}", Verdict.LOOK, words))
+            result.append(Point(f"The frame of {body.title}", Verdict.LOOK, words))
     for there, about, words in (
         (box.bottom, "The bottom plate", "Bonded by bare screw seats or a wire of its own."),
         (box.lid > 0, "The lid", "Bonded by a wire of its own: hinges and paint do not do it."),
         (box.surround > 0, "Metal on the wooden surround", "Handles and panels on wood are bonded too."),
     ):
         if there:
-            found.append(Point(about, Verdict.LOOK, words))
+            result.append(Point(about, Verdict.LOOK, words))
     words = "There is none. One may be in signal earth only, never in protective earth."
     if layout.earthing.breaker:
         words = "It is in signal earth's connection to the chassis alone; protective earth goes there unbroken."
-    found.append(Point("The loop breaker", Verdict.SEEN, words))
+    result.append(Point("The loop breaker", Verdict.SEEN, words))
     order = {Verdict.AMISS: 0, Verdict.LOOK: 1, Verdict.SEEN: 2}
-    return tuple(sorted(found, key=lambda one: order[one.verdict]))
+    return tuple(sorted(result, key=lambda one: order[one.verdict]))

@@ -98,8 +98,8 @@ def returns(laid: Laid) -> Returns:
     """The earth wiring of a layout, of the worse channel. Raises Unbalanced."""
     laid.humming.check_earth()
     humming = laid.humming
-    found = [_of_channel(laid, humming, channel) for channel in humming.numbers]
-    return max(found, key=lambda one: one.load_volt)
+    result = [_of_channel(laid, humming, channel) for channel in humming.numbers]
+    return max(result, key=lambda one: one.load_volt)
 
 
 def _of_channel(laid: Laid, humming: Humming, channel: int) -> Returns:
@@ -184,7 +184,7 @@ def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> l
             for k in range(len(hertz)):
                 push[k, unknowns[real]] -= drawn[k, real] * volts[row, k]
     moved = np.stack([small.respond(hertz[k : k + 1], push[k][:, None])[0, :, 0] for k in range(len(hertz))])
-    found = []
+    at_grids = []
     for use in amplifier.compiled.tubes:
 
         def potential(node: str) -> ComplexArray:
@@ -196,8 +196,8 @@ def _grids(laid: Laid, humming: Humming, channel: int, volts: ComplexArray) -> l
 
         own = potential(use.grid) - potential(use.cathode)
         gain = humming.transfers.of_terminal(Attached(use.part, list(use.nodes).index("grid"), channel))[: len(hertz)]
-        found.append(AtGrid(f"{use.part} {use.type.type}", rms(own), rms(own * gain)))
-    return found
+        at_grids.append(AtGrid(f"{use.part} {use.type.type}", rms(own), rms(own * gain)))
+    return at_grids
 
 
 def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexArray) -> list[EarthLoop]:
@@ -224,7 +224,7 @@ def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexA
         rows = [sheet.edges[a, b]["row"] for a, b in itertools.pairwise(path)]
         return [(row, 1.0 if earth.links[row].ends[0] == a else -1.0) for row, a in zip(rows, path, strict=False)]
 
-    found = []
+    earth_loops = []
     for cycle in networkx.minimum_cycle_basis(graph):
         ordered = _in_order(graph, cycle)
         wires = []
@@ -244,9 +244,16 @@ def _loops(laid: Laid, earth: EarthNetwork, emf: ComplexArray, through: ComplexA
         area = abs(float(np.dot(x, np.roll(y, -1)) - np.dot(y, np.roll(x, -1)))) / 2
         named = [_named(node, terminals) for node in ordered if not node.endswith(" between")]
         names = list(dict.fromkeys(named))
-        found.append(EarthLoop(", ".join(names), tuple(earth.links[row].key for row, _ in steps), area, rms(whole),
-                               max(rms(through[row]) for row, _ in steps)))  # fmt: skip
-    return sorted(found, key=lambda one: -one.emf)
+        earth_loops.append(
+            EarthLoop(
+                ", ".join(names),
+                tuple(earth.links[row].key for row, _ in steps),
+                area,
+                rms(whole),
+                max(rms(through[row]) for row, _ in steps),
+            )
+        )
+    return sorted(earth_loops, key=lambda one: -one.emf)
 
 
 def _in_order(graph: networkx.Graph, cycle: list[str]) -> list[str]:

@@ -44,7 +44,7 @@ def with_school(layout: Layout, school: str) -> Layout:
 
 def compared(laid: Laid) -> tuple[Compared, ...]:
     """Every school in this layout."""
-    found = []
+    schools = []
     for school, why in WHY.items():
         now = school == laid.layout.earthing.school
         other = laid if now else lay(laid.amplifier, with_school(laid.layout, school))
@@ -52,6 +52,6 @@ def compared(laid: Laid) -> tuple[Compared, ...]:
         wire = sum(link.wire.length for link in other.earth.links if link.wire)
         field = sum(cause.volt**2 for cause in other.hum.causes if cause.way == "magnetic") ** 0.5
         aged = other.with_earth(other.earth.aged()).hum.volt
-        found.append(Compared(school, now, why, back.load_volt, field, other.hum.volt, aged, wire, len(back.loops),
+        schools.append(Compared(school, now, why, back.load_volt, field, other.hum.volt, aged, wire, len(back.loops),
                               back.crosstalk_db))  # fmt: skip
-    return tuple(found)
+    return tuple(schools)

@@ -95,18 +95,18 @@ def examine(amplifier: SolvedAmplifier) -> list[Finding]:
     (the lowest mains, say, or tubes that are pulled) has no solution. Raises NoSolution where the amplifier has no
     steady state when it is driven, BudgetSpent."""
     _ = amplifier.sweep
-    found: list[Finding] = []
+    findings: list[Finding] = []
     silent: dict[str, list[str]] = {}
     for rule in RULES:
         try:
-            found += rule.examine(amplifier)
+            findings += rule.examine(amplifier)
         except BudgetSpent:
             raise
         except NoSolution as reason:
             silent.setdefault(str(reason), []).append(rule.name.replace("-", " "))
     for number, (why, names) in enumerate(silent.items(), 1):
-        found.append(_not_judged(amplifier, f"not-judged-{number}", names, why))
-    return worst_first(found)
+        findings.append(_not_judged(amplifier, f"not-judged-{number}", names, why))
+    return worst_first(findings)
 
 
 def _not_judged(amplifier: SolvedAmplifier, key: str, names: list[str], reason: str) -> Finding:

@@ -48,28 +48,28 @@ class CapacitorVoltage(Rule):
         for path, capacitor in amplifier.compiled.components(Capacitor):
             limit = capacitor.rating_volt
             names = amplifier.compiled.designators(path)
-            found, designator = None, names[0]
+            result, designator = None, names[0]
             for name in names:
                 one = worst(
                     amplifier, limit, (at_work, cold), partial(_across, name), severity=Severity.DANGER,
                     grows=_GROWS,
                 )  # fmt: skip
-                if one is not None and (found is None or one.value > found.value):
-                    found, designator = one, name
-            if found is None:
+                if one is not None and (result is None or one.value > result.value):
+                    result, designator = one, name
+            if result is None:
                 continue
-            over = found.severity is Severity.DANGER
+            over = result.severity is Severity.DANGER
             working = _across(designator, at_work(amplifier, amplifier.design.brief.mains_volt))
-            enough = next_above(found.value * (MARGIN if over else 1.0), RATINGS)
+            enough = next_above(result.value * (MARGIN if over else 1.0), RATINGS)
             yield Finding(
                 self.name,
-                found.severity,
+                result.severity,
                 path,
                 designator,
                 f"{designator} is over its voltage" if over else f"{designator} has no margin for a high mains",
-                f"{found.value:.0f} V {found.words}, in a {limit:g} V capacitor ({working:.0f} V as it works).",
+                f"{result.value:.0f} V {result.words}, in a {limit:g} V capacitor ({working:.0f} V as it works).",
                 "An over-volted capacitor leaks, heats and can burst or short the HT.",
-                found.value,
+                result.value,
                 limit,
                 Cure(f"{path}/rating_volt", f"{enough:g} V", f"Fit a {enough:g} V capacitor") if enough else None,
             )

@@ -66,28 +66,28 @@ class FeedbackMargin(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for loop in amplifier.compiled.loops:
             try:
-                found = loop_gain(amplifier, loop, hertz=_FOLLOWED)
+                result = loop_gain(amplifier, loop, hertz=_FOLLOWED)
             except NetlistRefused:
                 continue
-            if not np.all(np.isfinite(found.gain)) or not found.is_negative:
+            if not np.all(np.isfinite(result.gain)) or not result.is_negative:
                 continue  # feedback that is positive is another rule's
-            ends = ((_short(found.low), found.low, "low"), (_short(found.high), found.high, "high"))
+            ends = ((_short(result.low), result.low, "low"), (_short(result.high), result.high, "high"))
             share, margin, end = min(ends, key=lambda end: end[0])
-            if _is_enough(found):
+            if _is_enough(result):
                 continue
             yield Finding(
                 self.name,
-                Severity.DANGER if not found.is_stable else Severity.POOR if share < _RINGS else Severity.NOTE,
+                Severity.DANGER if not result.is_stable else Severity.POOR if share < _RINGS else Severity.NOTE,
                 f"blocks/{loop.block}",
                 loop.part,
-                "The feedback oscillates" if not found.is_stable else "The feedback's margins are thin",
-                _margin_words(found, margin, end),
+                "The feedback oscillates" if not result.is_stable else "The feedback's margins are thin",
+                _margin_words(result, margin, end),
                 "It may burn the loudspeaker and the transformer with nothing to be heard."
-                if not found.is_stable
+                if not result.is_stable
                 else "It rings after every edge, and another loudspeaker or tube can make it oscillate.",
                 1.0 / max(share, 1e-3),
                 1.0,
-                partial(self._cure, amplifier, loop, found),
+                partial(self._cure, amplifier, loop, result),
             )
 
     def _cure(self, amplifier: SolvedAmplifier, loop: Loop, found: LoopGain) -> Cure | None:

@@ -72,7 +72,7 @@ def _ohms(system: System, nodes: list[str]) -> dict[str, float]:
         if isinstance(place.part.device, Cathode):
             across = system.S[:, place.ports.stop - 1]
             matrix += _TUBE_SIEMENS * np.outer(across, across)
-    found = system.solve(matrix, push)
+    result = system.solve(matrix, push)
     return dict.fromkeys(nodes, np.inf) | {
-        node: float(found[place, side]) for side, (node, place) in enumerate(zip(there, places, strict=True))
+        node: float(result[place, side]) for side, (node, place) in enumerate(zip(there, places, strict=True))
     }

@@ -71,15 +71,15 @@ class Hum(Rule):
             if not rail.capacitor:
                 continue
             now = find(amplifier.design, rail.capacitor).value.farad
-            found = preferred_cure(
+            result = preferred_cure(
                 amplifier,
                 f"{rail.capacitor}/farad",
                 (farad for farad in steps_up(now, lambda c: step(c, Series.E12, 4), 12) if farad <= MOST_FARAD),
                 lambda trial: 0.0 if (level := self._level(trial)) is None else 10 ** ((limit - level) / 20),
                 lambda written, rail=rail: f"Raise the capacitor of {rail.block} to {written}",  # type: ignore[misc]
             )
-            if found:
-                return found
+            if result:
+                return result
         return None
 
     def _level(self, amplifier: SolvedAmplifier) -> float | None:

@@ -38,14 +38,14 @@ def worst(
     """
     _, usual, high = house_volts(amplifier.design)
     read = amplifier.design.brief.mains_high_volt is not None
-    found: Worst | None = None
+    result: Worst | None = None
     most = limit
     for volt, how in ((usual, severity), (high, severity if read else Severity.NOTE)):
-        if volt == high and found is None and most * (high / usual) ** grows <= limit:
+        if volt == high and result is None and most * (high / usual) ** grows <= limit:
             return None
         moments = [look(amplifier, volt) for look in looks]
         values = [(value(moment), moment) for moment in moments]
         most, moment = max(values, key=lambda pair: pair[0])
-        if most > limit and (found is None or how >= found.severity):
-            found = Worst(most, moment.words, how)
-    return found
+        if most > limit and (result is None or how >= result.severity):
+            result = Worst(most, moment.words, how)
+    return result

@@ -87,16 +87,16 @@ class FuseRating(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for path, fuse in amplifier.compiled.components(FusePart):
             name = amplifier.compiled.designator(path)
-            found = worst(amplifier, fuse.ampere, (at_work,), partial(_current, name), grows=1.6)
-            if found is not None:
+            result = worst(amplifier, fuse.ampere, (at_work,), partial(_current, name), grows=1.6)
+            if result is not None:
                 rated = rated_primary_ampere(amplifier)
-                enough = next((fuse for fuse in FUSES if LOADED * fuse >= found.value and fuse >= rated), None)
+                enough = next((fuse for fuse in FUSES if LOADED * fuse >= result.value and fuse >= rated), None)
                 yield Finding(
-                    self.name, found.severity, path, name, f"{name} does not carry the amplifier",
-                    f"{display(found.value, Quantity.CURRENT)} rms {found.words}; it is made for "
+                    self.name, result.severity, path, name, f"{name} does not carry the amplifier",
+                    f"{display(result.value, Quantity.CURRENT)} rms {result.words}; it is made for "
                     f"{display(fuse.ampere, Quantity.CURRENT)}.",
                     "It opens after minutes or weeks, and the next one is then chosen too large. The transformer's "
-                    f"own no-load current comes on top. {SURGE}", found.value, fuse.ampere,
+                    f"own no-load current comes on top. {SURGE}", result.value, fuse.ampere,
                     _fit(path, enough),
                 )  # fmt: skip
                 continue

@@ -68,21 +68,21 @@ class RectifierReverse(Rule):
     def examine(self, amplifier: SolvedAmplifier) -> Iterable[Finding]:
         for rated in _rated(amplifier):
             limit = rated.reverse_volt
-            found = worst(amplifier, limit, (cold, at_work), _of(rated.use, "reverse_volt"))
-            if found is None:
+            result = worst(amplifier, limit, (cold, at_work), _of(rated.use, "reverse_volt"))
+            if result is None:
                 continue
             yield Finding(
                 self.name,
-                found.severity,
+                result.severity,
                 f"blocks/{rated.use.block}",
                 rated.part,
                 f"The {rated.blocks} has too much across it backwards",
-                f"{found.value:.0f} V {found.words}; it is made for {limit:g} V.{_unsure(rated, 'reverse_v')}",
+                f"{result.value:.0f} V {result.words}; it is made for {limit:g} V.{_unsure(rated, 'reverse_v')}",
                 "It arcs over or breaks down, and shorts the winding. Silicon in series with a vacuum rectifier's "
                 "anodes takes the reverse voltage from it.",
-                found.value,
+                result.value,
                 limit,
-                _reverse_cure(amplifier, rated, found.value),
+                _reverse_cure(amplifier, rated, result.value),
             )
 
 
@@ -126,24 +126,24 @@ class RectifierCurrent(Rule):
             for limit, what, field in ((mean, "mean_ampere", "output_a"), (peak, "peak_ampere", "peak_a")):
                 if limit is None:
                     continue
-                found = worst(
+                result = worst(
                     amplifier, limit, (at_work,),
                     _of(rated.use, what), grows=1.6,
                 )  # fmt: skip
-                if found is None:
+                if result is None:
                     continue
                 peaks = what == "peak_ampere"
                 yield Finding(
                     self.name,
-                    found.severity,
+                    result.severity,
                     f"blocks/{rated.use.block}",
                     rated.part,
                     f"The {rated.called} {'gives too high a peak' if peaks else 'delivers too much'}",
-                    f"{display(found.value, Quantity.CURRENT)} {'in each peak' if peaks else 'of steady current'} "
-                    f"{found.words}; it is made for {display(limit, Quantity.CURRENT)}.{_unsure(rated, field)}",
+                    f"{display(result.value, Quantity.CURRENT)} {'in each peak' if peaks else 'of steady current'} "
+                    f"{result.words}; it is made for {display(limit, Quantity.CURRENT)}.{_unsure(rated, field)}",
                     "Its cathode is stripped, or its junction overheats. A smaller first capacitor, resistance "
                     "before the anodes or a choke input lower the peak.",
-                    found.value,
+                    result.value,
                     limit,
                     partial(_peak_cure, amplifier, rated.use, limit) if peaks else None,
                 )

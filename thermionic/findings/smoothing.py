@@ -61,10 +61,10 @@ class SeriesSharing(Rule):
                     volt = moment.highest(node)
                     return max(filled(volt, one, other), settled(volt, other, balance))
 
-                found = worst(
+                result = worst(
                     amplifier, one.rating_volt, (at_work, cold), most, severity=Severity.POOR, grows=1.1
                 )  # fmt: skip
-                if found is None:
+                if result is None:
                     continue
                 held = (
                     f"with {display(fitted.ohm, Quantity.RESISTANCE)} across each"
@@ -73,11 +73,11 @@ class SeriesSharing(Rule):
                 )
                 name = amplifier.compiled.designator(path)
                 yield Finding(
-                    self.name, found.severity, path, name, f"{name} may take more than its share",
-                    f"Up to {found.value:.0f} V {found.words}, {held}, where the two differ as much as their "
+                    self.name, result.severity, path, name, f"{name} may take more than its share",
+                    f"Up to {result.value:.0f} V {result.words}, {held}, where the two differ as much as their "
                     f"tolerances and leakage allow; it is made for {one.rating_volt:g} V.",
                     "The better of two capacitors in series is the one that gets the voltage, until it is no longer.",
-                    found.value, one.rating_volt, _cure(amplifier, use, path, most, one.rating_volt, fitted),
+                    result.value, one.rating_volt, _cure(amplifier, use, path, most, one.rating_volt, fitted),
                 )  # fmt: skip
                 break
 
@@ -123,13 +123,13 @@ class RippleCurrent(Rule):
             def flows(moment: Moment, name: str = name) -> float:
                 return ripple_ampere(moment.state, name) or 0.0
 
-            found = worst(amplifier, part.ripple_ampere, (at_work,), flows, grows=1.5)
-            if found is not None:
+            result = worst(amplifier, part.ripple_ampere, (at_work,), flows, grows=1.5)
+            if result is not None:
                 yield Finding(
-                    self.name, found.severity, path, name, f"{name} has more ripple than it is made for",
-                    f"{display(found.value, Quantity.CURRENT)} rms {found.words}; it is made for "
+                    self.name, result.severity, path, name, f"{name} has more ripple than it is made for",
+                    f"{display(result.value, Quantity.CURRENT)} rms {result.words}; it is made for "
                     f"{display(part.ripple_ampere, Quantity.CURRENT)}.",
-                    "Ripple current heats its core, dries it out, and in the end bursts it.", found.value,
+                    "Ripple current heats its core, dries it out, and in the end bursts it.", result.value,
                     part.ripple_ampere,
                 )  # fmt: skip
                 continue

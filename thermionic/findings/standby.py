@@ -57,15 +57,15 @@ class StandbySwitch(Rule):
             def across(moment: Moment, node: str = before) -> float:
                 return moment.highest(node)
 
-            found = worst(amplifier, use.breaks_volt, (_open,), across, severity=Severity.POOR, grows=1.1)
-            if found is not None:
-                enough = next_above(found.value * (_HIGH if found.severity is Severity.POOR else 1.0), _BREAKS)
+            result = worst(amplifier, use.breaks_volt, (_open,), across, severity=Severity.POOR, grows=1.1)
+            if result is not None:
+                enough = next_above(result.value * (_HIGH if result.severity is Severity.POOR else 1.0), _BREAKS)
                 yield Finding(
-                    self.name, found.severity, f"{path}/breaks_volt", use.part,
+                    self.name, result.severity, f"{path}/breaks_volt", use.part,
                     f"{use.part} cannot break what it has across it",
-                    f"{found.value:.0f} V of DC {found.words}; it can break {use.breaks_volt:g} V. What is written "
+                    f"{result.value:.0f} V of DC {result.words}; it can break {use.breaks_volt:g} V. What is written "
                     "on a switch is usually for AC.",
-                    "DC has no zero to put out the arc: contacts burn, and weld or go on arcing.", found.value,
+                    "DC has no zero to put out the arc: contacts burn, and weld or go on arcing.", result.value,
                     use.breaks_volt,
                     Cure(f"{path}/breaks_volt", f"{enough:g} V", f"Fit one that breaks {enough:g} V of DC")
                     if enough else None,

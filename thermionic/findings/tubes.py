@@ -14,7 +14,7 @@ def worst_of_each_block(
     """For each block with tubes and each type in it, the section with the highest value, and that value."""
     worst: dict[tuple[str, str], tuple[TubeUse, float]] = {}
     for use in amplifier.compiled.tubes:
-        key, found = (use.block, use.type.type), value(use)
-        if key not in worst or found > worst[key][1]:
-            worst[key] = (use, found)
+        key, result = (use.block, use.type.type), value(use)
+        if key not in worst or result > worst[key][1]:
+            worst[key] = (use, result)
     yield from worst.values()

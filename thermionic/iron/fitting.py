@@ -25,21 +25,21 @@ AS_WELL = 9.0
 
 def orders_of(groups: list[list[str]], readings: Sequence[Reading]) -> list[tuple[tuple[str, ...], bool]]:
     """For each group the order that fits best, and whether no other fits as well."""
-    found = []
+    result = []
     for group in groups:
         if len(group) < 3:
-            found.append((tuple(group), True))
+            result.append((tuple(group), True))
             continue
         if len(group) > MOST_IN_A_WINDING:
-            found.append((tuple(group), False))
+            result.append((tuple(group), False))
             continue
         scored = sorted(
             ((_group_misfit(order, readings), order) for order in _permutations(group)), key=lambda one: one[0]
         )
         best = scored[0]
         sure = len(scored) < 2 or scored[1][0] - best[0] > AS_WELL
-        found.append((best[1], sure))
-    return found
+        result.append((best[1], sure))
+    return result
 
 
 def _permutations(group: Sequence[str]) -> list[tuple[str, ...]]:
@@ -180,8 +180,8 @@ def fitted(groups: list[list[str]], orders: list[tuple[tuple[str, ...], bool]], 
         count = max(len(order) - 1, 0)
         turns[order] = steps[at : at + count]
         at += count
-        found, _, of_ohms = _ohm_fit(order, readings)
-        ohms[order] = found
+        result, _, of_ohms = _ohm_fit(order, readings)
+        ohms[order] = result
         for one, miss in of_ohms:
             assert isinstance(one, Resistance)
             assert one.ohm is not None

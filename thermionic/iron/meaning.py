@@ -117,14 +117,14 @@ def _screen_taps(primary: Winding) -> tuple[tuple[str, float], ...]:
     if primary.turns is None:
         return ()
     whole = primary.turns[-1]
-    found = []
+    result = []
     for lead, at in zip(primary.leads[1:-1], primary.turns[1:-1], strict=True):
         if lead == primary.centre:
             continue
         # From the centre, where there is one, to the end; from the nearer end else.
         share = abs(at - whole / 2) / (whole / 2) if primary.centre else at / whole
-        found.append((lead, share))
-    return tuple(found)
+        result.append((lead, share))
+    return tuple(result)
 
 
 def as_mains(found: Found, mains_volt: float, primary: str = "", core_cm2: float | None = None) -> AsMains | None:

@@ -31,8 +31,8 @@ HALVES_EVERY, RATED_RISE = 8.0, 45.0
 def output_transformer(amplifier: SolvedAmplifier) -> TransformerUse | None:
     """The transformer that drives the load; None where there is none."""
     route = amplifier.route
-    found = [use for use in amplifier.compiled.transformers if use.block in route and use.taps]
-    return max(found, key=lambda use: route.index(use.block), default=None)
+    result = [use for use in amplifier.compiled.transformers if use.block in route and use.taps]
+    return max(result, key=lambda use: route.index(use.block), default=None)
 
 
 def transformer_of(amplifier: SolvedAmplifier) -> TransformerUse:
@@ -211,13 +211,13 @@ class Ageing:
 def ageing(amplifier: SolvedAmplifier) -> list[Ageing]:
     """Idle heat as it is, and with 90, 80 and 70 % of the current. The rise at the rated current is assumed to be
     45 K, and that at another to go by its square; without a rated current, what is drawn now is taken for it."""
-    found = limits(amplifier)
-    rated = found.rated_ampere or 0.0
+    result = limits(amplifier)
+    rated = result.rated_ampere or 0.0
     rows = []
     for share in (1.0, 0.9, 0.8, 0.7):
-        over_rated = share if not rated else share * found.steady_ampere / rated
+        over_rated = share if not rated else share * result.steady_ampere / rated
         rise = RATED_RISE * over_rated**2
         rows.append(
-            Ageing(share, found.idle_copper_watt * share**2, float(2 ** ((RATED_RISE - rise) / HALVES_EVERY)))
+            Ageing(share, result.idle_copper_watt * share**2, float(2 ** ((RATED_RISE - rise) / HALVES_EVERY)))
         )
     return rows

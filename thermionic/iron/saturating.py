@@ -36,13 +36,13 @@ class SaturatingCycle:
 @remembered
 def saturating_cycle(amplifier: SolvedAmplifier) -> SaturatingCycle | None:
     """The cycle at the limit; None where the core has no rating, or no steady state is found there."""
-    found = limits(amplifier)
+    result = limits(amplifier)
     use = output_transformer(amplifier)
-    if found.core_hertz is None or use is None:
+    if result.core_hertz is None or use is None:
         return None
     level = amplifier.drive.levels[0] * amplifier.full_output.source_volt / amplifier.sweep[0].source_volt
     try:
-        driven = drive(amplifier.state.at, found.core_hertz, np.array([0.3, 0.7, 1.0]) * level, None, 16)
+        driven = drive(amplifier.state.at, result.core_hertz, np.array([0.3, 0.7, 1.0]) * level, None, 16)
     except NoSteadyState:
         return None
     device = amplifier.netlist[use.part].device
@@ -63,7 +63,7 @@ def saturating_cycle(amplifier: SolvedAmplifier) -> SaturatingCycle | None:
     size = np.abs(driven.phasors(amplifier.load.node)[-1])
     bent = float(np.sqrt(np.sum(size[2:] ** 2)) / max(size[1], 1e-30))
     return SaturatingCycle(
-        found.core_hertz, np.arange(points) / points, np.asarray(magnetising), np.asarray(carried), bent
+        result.core_hertz, np.arange(points) / points, np.asarray(magnetising), np.asarray(carried), bent
     )
 
 

@@ -45,7 +45,7 @@ def on_taps(amplifier: SolvedAmplifier) -> list[OnTap]:
     """
     use, now = transformer_of(amplifier), tap_of(amplifier)
     speaker = amplifier.load.block
-    found = []
+    result = []
     for count, words in ((1, "one loudspeaker"), (2, "two in parallel")):
         for tap, ohm in use.taps.items():
             design = _connected(amplifier.design, speaker, f"{use.block}.{tap}", count)
@@ -54,11 +54,11 @@ def on_taps(amplifier: SolvedAmplifier) -> list[OnTap]:
             alone = design == amplifier.design
             try:
                 trial = amplifier if alone else solve(design, amplifier)
-                found.append(_on_tap(trial, tap, words, use.primary_ohm * trial.load.ohm / ohm,
+                result.append(_on_tap(trial, tap, words, use.primary_ohm * trial.load.ohm / ohm,
                                      used=tap == now and alone))  # fmt: skip
             except ThermionicError as reason:
-                found.append(OnTap(tap, words, 0.0, 0.0, 0.0, 0.0, 0.0, False, str(reason)))
-    return found
+                result.append(OnTap(tap, words, 0.0, 0.0, 0.0, 0.0, 0.0, False, str(reason)))
+    return result
 
 
 def _connected(design: Design, speaker: str, reference: str, count: int) -> Design | None:
@@ -99,15 +99,15 @@ _LEFT_ALONE = (
 def unused(amplifier: SolvedAmplifier) -> list[Unused]:
     """The taps that this amplifier leaves alone."""
     use = transformer_of(amplifier)
-    found = [Unused(f"secondary {tap} Ω", _LEFT_ALONE) for tap in use.taps if tap in use.unused]
+    result = [Unused(f"secondary {tap} Ω", _LEFT_ALONE) for tap in use.taps if tap in use.unused]
     if "ul" in use.unused:
-        found.append(
+        result.append(
             Unused("screen taps", "each insulated by itself for the full HT and its swing, up to twice the HT; "
                    "never joined to each other")
         )  # fmt: skip
     if "cathode" in use.unused:
-        found.append(Unused("cathode winding", "left open at both ends, insulated"))
-    return found
+        result.append(Unused("cathode winding", "left open at both ends, insulated"))
+    return result
 
 
 @dataclass(frozen=True)

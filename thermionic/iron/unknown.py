@@ -144,11 +144,11 @@ def _groups(leads: Sequence[str], readings: Sequence[Reading]) -> tuple[list[lis
             joined = group[reading.a] | group[reading.b]
             for lead in joined:
                 group[lead] = joined
-    found: list[list[str]] = []
+    result: list[list[str]] = []
     for lead in leads:
         members = sorted(group[lead], key=list(leads).index)
-        if members not in found:
-            found.append(members)
+        if members not in result:
+            result.append(members)
     clash: list[Reading] = []
     for reading in readings:
         if not isinstance(reading, Resistance) or reading.ohm is not None or reading.b not in group[reading.a]:
@@ -156,7 +156,7 @@ def _groups(leads: Sequence[str], readings: Sequence[Reading]) -> tuple[list[lis
         joining = [other for other in readings if isinstance(other, Resistance) and other.ohm is not None
                    and {other.a, other.b} == {reading.a, reading.b}]  # fmt: skip
         clash.append(reading if not joining else joining[0])
-    return found, clash
+    return result, clash
 
 
 # What it comes to.
@@ -205,23 +205,23 @@ def _turns_between(windings: tuple[Winding, ...], a: str, b: str) -> float | Non
 
 
 def _unknown(windings: tuple[Winding, ...], groups: list[list[str]], readings: Sequence[Reading]) -> list[str]:
-    found = []
+    result = []
     for winding in windings:
         name = ", ".join(winding.leads)
         if len(winding.leads) == 1:
-            found.append(f"{name.capitalize()}: no continuity found yet.")
+            result.append(f"{name.capitalize()}: no continuity found yet.")
             continue
         if not winding.sure:
-            found.append(f"In what order {name} come along their winding cannot be told yet.")
+            result.append(f"In what order {name} come along their winding cannot be told yet.")
         if winding.turns is None:
-            found.append(f"The turns of {name} cannot be told yet.")
+            result.append(f"The turns of {name} cannot be told yet.")
     for one, other in itertools.combinations(groups, 2):
         if not _known_apart(one, other, readings):
-            found.append(
+            result.append(
                 f"Whether {', '.join(one)} and {', '.join(other)} are two windings or one cannot be told: no "
                 "resistance between them was read."
             )
-    return found
+    return result
 
 
 def _known_apart(one: list[str], other: list[str], readings: Sequence[Reading]) -> bool:
@@ -276,7 +276,7 @@ def _senses(windings: tuple[Winding, ...], readings: Sequence[Reading]) -> dict[
     """For windings that were joined by a wire, whether both go up from their first lead at once."""
     place = {lead: (winding, at) for winding in windings if winding.turns
              for lead, at in zip(winding.leads, winding.turns, strict=True)}  # fmt: skip
-    found: dict[tuple[str, str], bool] = {}
+    result: dict[tuple[str, str], bool] = {}
     for reading in readings:
         if not isinstance(reading, Voltage) or reading.joined is None:
             continue
@@ -296,5 +296,5 @@ def _senses(windings: tuple[Winding, ...], readings: Sequence[Reading]) -> dict[
         error = float(np.hypot(METER * reading.volt, LEAST_VOLT))
         misses = abs(reading.volt - together) / error, abs(reading.volt - against) / error
         if min(misses) < _FAR and abs(together - against) > 3 * error:
-            found[place[x][0].leads[0], place[y][0].leads[0]] = misses[0] < misses[1]
-    return found
+            result[place[x][0].leads[0], place[y][0].leads[0]] = misses[0] < misses[1]
+    return result

@@ -131,11 +131,11 @@ def _tolerance(compiled: Compiled, name: str, usual: float) -> float:
 
 def partners(amplifier: SolvedAmplifier) -> dict[str, str]:
     """The bottles of side b of each pair, with those of side a that they can be matched to."""
-    found = {}
+    result = {}
     for block in dict.fromkeys(use.block for use in amplifier.compiled.tubes):
         uses = amplifier.compiled.tubes_of(block)
         sides = [[use.envelope for use in uses if use.side == side] for side in "ab"]
         for a, b in zip(*sides, strict=False):
             if a != b:
-                found[b] = a
-    return found
+                result[b] = a
+    return result

@@ -69,26 +69,26 @@ def choose(wanted: Wanted, told: Told = _quietly, *, threads: int = 2) -> list[P
     """
     fitting = [recipe for recipe in RECIPES[wanted.sort] if _may(recipe, wanted)]
     fitting.sort(key=lambda recipe: -_at_hand(recipe, wanted))
-    found: list[Proposal] = []
+    proposals: list[Proposal] = []
     to_try, under_way = iter(fitting), set[Future[Proposal | None]]()
     began, begun, title = time.monotonic(), 0, ""
     pool = ThreadPoolExecutor(threads)
     try:
         while True:
             long = time.monotonic() - began > _LONG
-            wants_more = len(found) < (_FEW if long else _ENOUGH)
+            wants_more = len(proposals) < (_FEW if long else _ENOUGH)
             while wants_more and len(under_way) < threads and (recipe := next(to_try, None)) is not None:
                 under_way.add(pool.submit(budget.carried(_tried), recipe, wanted))
                 begun, title = begun + 1, recipe.title
             if not under_way:
                 break
             done, under_way = wait(under_way, timeout=0.2, return_when=FIRST_COMPLETED)
-            found += [proposal for one in done if (proposal := one.result()) is not None]
+            proposals += [proposal for one in done if (proposal := one.result()) is not None]
             told((begun - len(under_way)) / len(fitting), title)
     finally:
         pool.shutdown(cancel_futures=True)
-    found.sort(key=lambda one: (len(one.missing), one.numbers.wall_watt))
-    return found[:_ENOUGH]
+    proposals.sort(key=lambda one: (len(one.missing), one.numbers.wall_watt))
+    return proposals[:_ENOUGH]
 
 
 def _tried(recipe: Recipe, wanted: Wanted) -> Proposal | None:
@@ -218,17 +218,17 @@ def _names(used: dict[str, Piece]) -> set[str]:
 def _iron_missing(amplifier: SolvedAmplifier, used: dict[str, Piece], wanted: Wanted) -> tuple[str, ...]:
     """The output transformers that are not on the shelf, and the second one of a kind that every channel has."""
     design = amplifier.design
-    found = []
+    result = []
     for path, piece in used.items():
         each = design.block(block_at(path)).scope == "channel"
         if each and design.channels > 1 and sum(one.name == piece.name for one in wanted.iron) < design.channels:
-            found.append(f"a second {piece.name}")
+            result.append(f"a second {piece.name}")
     for use in amplifier.compiled.transformers:
         if f"blocks/{use.block}" not in used:
             watt = display(_ROOM * amplifier.full_output.power_watt, Quantity.POWER, 2)
             many = "an output transformer" if design.channels == 1 else f"{design.channels} output transformers"
-            found.append(f"{many} of {display(use.primary_ohm, Quantity.RESISTANCE)}, {watt}")
-    return tuple(found)
+            result.append(f"{many} of {display(use.primary_ohm, Quantity.RESISTANCE)}, {watt}")
+    return tuple(result)
 
 
 def _gain_db(amplifier: SolvedAmplifier) -> float:

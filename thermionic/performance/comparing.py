@@ -122,12 +122,12 @@ class Difference:
 
 def differences(first: Design, second: Design) -> list[Difference]:
     """Every value that differs between two designs, by path; a whole block where only one has it."""
-    found = []
+    result = []
     ours, theirs = _values(first), _values(second)
     for path in [*ours, *(path for path in theirs if path not in ours)]:
         a, b = ours.get(path, ""), theirs.get(path, "")
         if a != b:
-            found.append(Difference(path, a, b))
+            result.append(Difference(path, a, b))
     # A block that only one has is said once, by its kind.
     alone = {
         block.id
@@ -137,23 +137,23 @@ def differences(first: Design, second: Design) -> list[Difference]:
     }
     return [
         Difference(one.path.removesuffix("/kind") if block_at(one.path) in alone else one.path, one.first, one.second)
-        for one in found
+        for one in result
         if block_at(one.path) not in alone or one.path.endswith("/kind")
     ]
 
 
 def _values(design: Design) -> dict[str, str]:
     """Every value of the blocks and envelopes as it is written, by path."""
-    found: dict[str, str] = {}
+    result: dict[str, str] = {}
     for block in design.blocks:
         own = f"blocks/{block.id}"
         for path, value in values_within(design, own):
-            found[path] = _members(value) or field(design, path).text
-        del found[f"{own}/id"]
-        found[f"{own}/kind"] = block.title.lower()
+            result[path] = _members(value) or field(design, path).text
+        del result[f"{own}/id"]
+        result[f"{own}/kind"] = block.title.lower()
     for envelope in design.envelopes:
-        found[f"envelopes/{envelope.id}/type"] = envelope.type
-    return found
+        result[f"envelopes/{envelope.id}/type"] = envelope.type
+    return result
 
 
 def _members(value: object) -> str:

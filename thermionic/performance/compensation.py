@@ -66,8 +66,8 @@ def compensations(amplifier: SolvedAmplifier, block_id: str) -> tuple[Compensati
     own = _uppers(amplifier, amplifier.state.at.system.netlist, loop.parts)
     if _worth(own) >= 1.0:
         return ()
-    found = [_lead(amplifier, loop, own), _network(amplifier, loop, own)]
-    return tuple(one for one in found if one is not None)
+    result = [_lead(amplifier, loop, own), _network(amplifier, loop, own)]
+    return tuple(one for one in result if one is not None)
 
 
 @dataclass(frozen=True)
@@ -126,10 +126,10 @@ def _place(amplifier: SolvedAmplifier, node: str) -> str:
 
 
 def _series(least: float, most: float) -> list[float]:
-    found = [least]
-    while found[-1] < most * 0.999:
-        found.append(step(found[-1], Series.E12, 1))
-    return found
+    result = [least]
+    while result[-1] < most * 0.999:
+        result.append(step(result[-1], Series.E12, 1))
+    return result
 
 
 def _first_inside(amplifier: SolvedAmplifier, loop: Loop) -> TubeUse | None:
@@ -174,11 +174,11 @@ def _uppers(amplifier: SolvedAmplifier, netlist: Netlist, carried: tuple[str, ..
 
 def _least_phase(loops: list[LoopGain]) -> float:
     """The least phase margin at the upper end, degrees; below 0 where it oscillates."""
-    found = []
+    result = []
     for loop in loops:
         phase = loop.high.phase_degrees
-        found.append((180.0 if phase is None else phase) if loop.is_stable else min(phase or 0.0, 0.0))
-    return min(found)
+        result.append((180.0 if phase is None else phase) if loop.is_stable else min(phase or 0.0, 0.0))
+    return min(result)
 
 
 def _worth(loops: list[LoopGain]) -> float:

@@ -125,10 +125,10 @@ def gives_out(amplifier: SolvedAmplifier, block_id: str) -> float | None:
     uses = amplifier.compiled.tubes_of(block_id)
     sides = [[use for use in uses if use.side == side] for side in "ab"]
     if all(sides):
-        found = [_pair_limit(amplifier, sides[0], sides[1])]
+        result = [_pair_limit(amplifier, sides[0], sides[1])]
     else:
-        found = [_single_limit(amplifier, use) for use in uses]
-    reached = [limit for limit in found if limit is not None]
+        result = [_single_limit(amplifier, use) for use in uses]
+    reached = [limit for limit in result if limit is not None]
     return min(reached) if reached else None
 
 

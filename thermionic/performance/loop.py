@@ -83,12 +83,12 @@ def with_and_without(amplifier: SolvedAmplifier, block_id: str) -> WithAndWithou
     for part in loop.parts:
         netlist = netlist.with_device(part, devices.Resistor(OPEN))
     hertz = np.geomspace(1.0, 1e6, 241)
-    found = []
+    result = []
     for small in (amplifier.small_signal, linear(amplifier, netlist)):
         system = small.at.system
         node = system.node(amplifier.load.node)
         columns = np.hstack([system.tone[:, None], small.push(amplifier.load.node)])
         solved = small.respond(hertz, columns)[:, node]
         source = amplifier.netlist[amplifier.compiled.source.part].device.excitation().tone[2]
-        found.append((Response(hertz, solved[:, 0] / source), np.abs(amplifier.without_load(hertz, solved[:, 1]))))
-    return WithAndWithout(hertz, found[0][0], found[1][0], found[0][1], found[1][1])
+        result.append((Response(hertz, solved[:, 0] / source), np.abs(amplifier.without_load(hertz, solved[:, 1]))))
+    return WithAndWithout(hertz, result[0][0], result[1][0], result[0][1], result[1][1])

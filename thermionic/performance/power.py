@@ -54,7 +54,7 @@ def low_hertz(amplifier: SolvedAmplifier) -> float:
 def level_sweeps(amplifier: SolvedAmplifier) -> tuple[LevelSweep, ...]:
     """At a low frequency, where a core counts, at 1 kHz and at 10 kHz. Raises NoSteadyState, BudgetSpent."""
     wanted = amplifier.swept.levels
-    found = []
+    result = []
     for hertz in (low_hertz(amplifier), REFERENCE_HERTZ, HIGH_HERTZ):
         if hertz == REFERENCE_HERTZ:
             driven, full = amplifier.drive, amplifier.full_output
@@ -62,8 +62,8 @@ def level_sweeps(amplifier: SolvedAmplifier) -> tuple[LevelSweep, ...]:
             driven = drive_as_far(amplifier.state.at, hertz, wanted, amplifier.swept)
             full = full_output(amplifier.points(driven), amplifier.load.ohm)
         complete = len(driven.levels) >= len(wanted) and amplifier.unsettled_volt is None
-        found.append(LevelSweep(hertz, amplifier.points(driven), full, complete))
-    return tuple(found)
+        result.append(LevelSweep(hertz, amplifier.points(driven), full, complete))
+    return tuple(result)
 
 
 @remembered
@@ -72,7 +72,7 @@ def intermodulations(amplifier: SolvedAmplifier) -> tuple[Intermodulation, ...]:
     left out. Raises BudgetSpent."""
     full = amplifier.full_output.source_volt
     to_level = amplifier.drive.levels[0] / amplifier.sweep[0].source_volt
-    found = []
+    result = []
     for first, second, ratio in PAIRS:
         try:
             driven = two_tones(amplifier.state.at, first, second, ratio, _SHARES * full * to_level)
@@ -85,5 +85,5 @@ def intermodulations(amplifier: SolvedAmplifier) -> tuple[Intermodulation, ...]:
             [0.0, *(point.output_volt for point in amplifier.sweep)],
         )
         measured = outputs**2 / amplifier.load.ohm if amplifier.load.power else outputs
-        found.append(Intermodulation(first, second, ratio, tuple(measured.tolist()), tuple(fractions.tolist())))
-    return tuple(found)
+        result.append(Intermodulation(first, second, ratio, tuple(measured.tolist()), tuple(fractions.tolist())))
+    return tuple(result)

@@ -56,11 +56,11 @@ def quiet(amplifier: SolvedAmplifier) -> Quiet:
     """Noise and hum. Raises NoSolution, NetlistRefused."""
     reference = reference_output(amplifier)
     reference_volt = (reference * amplifier.load.ohm) ** 0.5 if amplifier.load.power else reference
-    found = noise(amplifier.state.at, amplifier.load.node, amplifier.compiled.source.part, _HERTZ)
-    causes = [Cause(_block(amplifier, name), name, volt) for name, volt in found.by_part().items()]
+    result = noise(amplifier.state.at, amplifier.load.node, amplifier.compiled.source.part, _HERTZ)
+    causes = [Cause(_block(amplifier, name), name, volt) for name, volt in result.by_part().items()]
     heard = hum(amplifier)
     return Quiet(
-        reference, reference_volt, found.output_volt(), found.output_volt("A"), tuple(causes),
+        reference, reference_volt, result.output_volt(), result.output_volt("A"), tuple(causes),
         heard.volt if heard else 0.0, heard.hertz if heard else 0.0, _hum_causes(heard) if heard else (),
     )  # fmt: skip
 

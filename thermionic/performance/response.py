@@ -196,5 +196,5 @@ def _steady(amplifier: SolvedAmplifier, hertz: float, seconds: Array) -> Array:
         (system.tone / source)[:, None],
     )[..., 0]
     turning = np.exp(2j * np.pi * hertz * np.outer(seconds, order))
-    found: Array = np.imag(turning @ (size[:, None] * tone))
-    return found
+    result: Array = np.imag(turning @ (size[:, None] * tone))
+    return result

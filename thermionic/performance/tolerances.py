@@ -137,9 +137,9 @@ _Figure = tuple[str, str, str, Array]
 def _steady(amplifier: SolvedAmplifier, points: list[VariantPoints]) -> list[_Figure]:
     """Bias, gain and balance of every build. The first build is the design."""
     compiled, first = amplifier.compiled, points[0]
-    found: list[_Figure] = []
+    figures: list[_Figure] = []
     for use in compiled.tubes:
-        found.append((f"bias {use.part}", f"Anode current of {use.part}", "A", _anode_current(first, use.part)))
+        figures.append((f"bias {use.part}", f"Anode current of {use.part}", "A", _anode_current(first, use.part)))
     for block in dict.fromkeys(use.block for use in compiled.tubes):
         uses = compiled.tubes_of(block)
         a = [use for use in uses if use.side == "a"]
@@ -147,20 +147,20 @@ def _steady(amplifier: SolvedAmplifier, points: list[VariantPoints]) -> list[_Fi
         if a and b:
             currents = [sum(_anode_current(first, use.part) for use in side) for side in (a, b)]
             name = f"Side a less side b of {amplifier.design.block(block).label.lower()}"
-            found.append((f"sides {block}", name, "A", np.asarray(currents[0] - currents[1])))
+            figures.append((f"sides {block}", name, "A", np.asarray(currents[0] - currents[1])))
     gains = []
     for point in points:
         tone = SmallSignal(point).tone(np.array([REFERENCE_HERTZ]))[:, 0]
         node = point.system.node(compiled.node(amplifier.load.node))
         source = point.system.node(compiled.node(amplifier.source_node))
         gains.append(20 * np.log10(np.abs(tone[:, node] / tone[:, source])))
-    found.append(("gain", "Gain at 1 kHz", "dB", gains[0]))
+    figures.append(("gain", "Gain at 1 kHz", "dB", gains[0]))
     if len(gains) > 1:
-        found.append(("channels", "Left channel over right", "dB", gains[0] - gains[1]))
+        figures.append(("channels", "Left channel over right", "dB", gains[0] - gains[1]))
     for rail in compiled.rails:
-        found.append((f"rail {rail.name}", f"Rail {rail.name.replace('_', ' ')}", "V",
+        figures.append((f"rail {rail.name}", f"Rail {rail.name.replace('_', ' ')}", "V",
                       first.voltage(compiled.node(rail.node))))  # fmt: skip
-    return found
+    return figures
 
 
 def _anode_current(points: VariantPoints, part: str) -> Array:
@@ -191,14 +191,14 @@ def _driven(amplifier: SolvedAmplifier, points: VariantPoints, told: Told, threa
     share = np.where(np.isfinite(gains) & (gains > 0), gains[0] / np.maximum(gains, 1e-30), 1.0)
     count = len(share)
     chunks = [_chunk(count, first) for first in range(0, count, _CHUNK)]
-    found = np.full((3, count), np.nan)
+    result = np.full((3, count), np.nan)
 
     def one(chunk: NDArray[np.int_]) -> None:
         fewer = _some(points, chunk)
         (low, low_settled), (high, high_settled) = drive_alike(fewer, REFERENCE_HERTZ, near, share[chunk])
         thd = np.where(high_settled, distortion(high.phasors(load)), np.nan)
         volts = _volts(high, load) * (FULL_DISTORTION / thd) ** (follows / steepness)
-        found[:, chunk] = (
+        result[:, chunk] = (
             np.where(low_settled, distortion(low.phasors(load)), np.nan),
             volts,
             thd,
@@ -213,14 +213,14 @@ def _driven(amplifier: SolvedAmplifier, points: VariantPoints, told: Told, threa
             each.result()
     finally:
         pool.shutdown(cancel_futures=True)
-    output = found[1] ** 2 / amplifier.load.ohm if amplifier.load.power else found[1]
+    output = result[1] ** 2 / amplifier.load.ohm if amplifier.load.power else result[1]
     unit = "W" if amplifier.load.power else "V"
     words = "1 W" if reference == 1.0 and unit == "W" else f"{reference:g} {unit}"
     figures: list[_Figure] = [
-        ("low distortion", f"Distortion near {words}", "%", 100 * found[0]),
+        ("low distortion", f"Distortion near {words}", "%", 100 * result[0]),
         ("full output", "Full output, 5 % distortion" + ("" if unit == "W" else ", rms"), unit, output),
     ]
-    return figures, int(np.sum(~np.isfinite(found).all(axis=0)))
+    return figures, int(np.sum(~np.isfinite(result).all(axis=0)))
 
 
 def _chunk(count: int, first: int) -> NDArray[np.int_]:
@@ -289,7 +289,7 @@ def _causes(
     by_cause: dict[Cause, Array] = {}
     for cause, part in zip(deviates.causes, parts.T, strict=True):
         by_cause[cause] = by_cause.get(cause, 0.0) + part
-    found = []
+    result = []
     for cause, part in sorted(by_cause.items(), key=lambda item: -float(item[1].std()))[:_NAMED]:
         share = min(float(part.std() / total) ** 2, 1.0)
         if share < _LEAST_SHARE:
@@ -301,8 +301,8 @@ def _causes(
             followed = values + _matching(cause.name.lower(), partner, deviates, strayed, np.asarray(slopes))
             if float(followed.std()) / total < tighter:
                 tighter, means = float(followed.std()) / total, "matched"
-        found.append(Contribution(cause.name, cause.path, share, tighter, means))
-    return tuple(found), 1.0 - (left / total) ** 2
+        result.append(Contribution(cause.name, cause.path, share, tighter, means))
+    return tuple(result), 1.0 - (left / total) ** 2
 
 
 def _partner(cause: Cause, pairs: dict[str, str]) -> str:

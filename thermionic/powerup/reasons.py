@@ -54,17 +54,17 @@ def signatures(plan: Plan, report: Callable[[float], None] = lambda part: None) 
 
     Solves some 150 circuits, which takes seconds; ``report`` is told the share done, 0 to 1. Raises BudgetSpent.
     """
-    found: list[list[float] | None] = []
+    result: list[list[float] | None] = []
     every = list(faults(plan))
     for fault in every:
-        report(len(found) / len(every))
+        report(len(result) / len(every))
         try:
-            found.append([float(volt) for volt in plan.solve(fault.netlist)])
+            result.append([float(volt) for volt in plan.solve(fault.netlist)])
         except BudgetSpent:
             raise
         except NoSolution:
-            found.append(None)
-    return found
+            result.append(None)
+    return result
 
 
 def reasons(plan: Plan, readings: Mapping[str, float], known: Signatures, most: int = 3) -> list[Reason]:
@@ -164,11 +164,11 @@ def _refine(
     from scipy.optimize import minimize_scalar  # takes half a second to import, and is seldom needed
 
     centre = float(np.log10(device.ohm))
-    found = minimize_scalar(
+    result = minimize_scalar(
         cost, bounds=(centre - 0.2, centre + 0.2), method="bounded", options={"maxiter": 10, "xatol": 0.01}
     )
-    closer = wrong_value(plan, fault.resistor, 10.0 ** float(found.x), fault.weight)
-    closer_score = float(found.fun) - 2 * np.log(fault.weight)
+    closer = wrong_value(plan, fault.resistor, 10.0 ** float(result.x), fault.weight)
+    closer_score = float(result.fun) - 2 * np.log(fault.weight)
     if closer_score >= score:
         return row
     return closer_score, closer, plan.solve(closer.netlist)

@@ -122,10 +122,10 @@ class _Layout:
 
     def main_field(self, block: Block) -> str:
         """The reference by which a block hangs on the one to its left; "" for the first of a chain."""
-        found = self._main.get(block.id)
-        if found is None:
-            found = self._main[block.id] = self._find_main(block)
-        return found
+        result = self._main.get(block.id)
+        if result is None:
+            result = self._main[block.id] = self._find_main(block)
+        return result
 
     def _find_main(self, block: Block) -> str:
         for name, flows in type(block).reference_fields().items():
@@ -141,7 +141,7 @@ class _Layout:
             name = self.main_field(block)
             producer = split(block.references[name])[0] if name else ""
             after.setdefault(producer if producer in left else "", []).append(block)
-        found: list[list[Block]] = []
+        result: list[list[Block]] = []
         pending = list(after.get("", []))
         while pending:
             chain = [pending.pop(0)]
@@ -150,8 +150,8 @@ class _Layout:
                 following.sort(key=lambda one: -self._reach(one, after))
                 chain.append(following[0])
                 pending += following[1:]
-            found.append(chain)
-        return found
+            result.append(chain)
+        return result
 
     def _reach(self, block: Block, after: dict[str, list[Block]]) -> int:
         return 1 + max((self._reach(one, after) for one in after.get(block.id, [])), default=0)
@@ -232,26 +232,26 @@ class _Layout:
     def _loop(self, loop: Block, rows: list[_Row], where: dict[str, _Row]) -> None:
         """Feedback or an extra part: in a lane under the row of what it joins, else in a row of its own."""
         # Where each reference on this sheet leads to: the row, the place in it, whether a wire leaves upwards.
-        found: list[tuple[_Row, Point, bool]] = []
+        result: list[tuple[_Row, Point, bool]] = []
         for reference in loop.references.values():
             producer, port = split(reference)
             home = where.get(producer)
             point = home.places.get(producer, {}).get(port) if home else None
             if home is not None and point is not None:
-                found.append((home, point, port in home.sketches[producer].upwards))
-        together = len(found) == 2 and found[0][0] is found[1][0]
-        row = found[0][0] if together else _Row()
+                result.append((home, point, port in home.sketches[producer].upwards))
+        together = len(result) == 2 and result[0][0] is result[1][0]
+        row = result[0][0] if together else _Row()
         if not together:
             rows.append(row)
         pen = self._pen(loop, row.lane() if together else SIGNAL)
-        pen.span = (found[0][1], found[1][1]) if together else None
+        pen.span = (result[0][1], result[1][1]) if together else None
         loop.sketch(pen)
         row.sheet.take(pen, 0.0, 0.0)
         if together:
             row.lanes += 1
         else:
             row.width = max(row.width, pen.width)
-            for home, point, up in found:
+            for home, point, up in result:
                 home.sheet.wires.append([point, (point[0], point[1] + (-14 if up else 16))])
                 text_y = point[1] + (-18 if up else 28)
                 anchor, dx = ("start", 2) if up else ("end", -4)

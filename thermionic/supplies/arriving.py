@@ -37,14 +37,14 @@ def arrivals(amplifier: SolvedAmplifier, seconds: Array, rails: Mapping[str, Arr
         for use in amplifier.compiled.tubes
     }
     held = [drawing[use.part] for use in amplifier.compiled.tubes if use.bias is Bias.FIXED]
-    found = []
+    result = []
     for rail in amplifier.compiled.rails:
         curve = np.abs(np.asarray(rails[rail.name]))
         if curve[-1] <= 0:
             continue
         second = float(np.asarray(seconds)[np.argmax(curve >= _UP * curve[-1])])
         late = rail.bias and bool(held) and second > min(held)
-        found.append(Arrival(rail.name, "bias" if rail.bias else "rail", second, late))
+        result.append(Arrival(rail.name, "bias" if rail.bias else "rail", second, late))
     of_types = {use.type.type: drawing[use.part] for use in amplifier.compiled.tubes}
-    found += [Arrival(name, "tube", second) for name, second in of_types.items()]
-    return tuple(sorted(found, key=lambda one: one.second))
+    result += [Arrival(name, "tube", second) for name, second in of_types.items()]
+    return tuple(sorted(result, key=lambda one: one.second))

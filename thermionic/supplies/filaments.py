@@ -61,7 +61,7 @@ def slopes(amplifier: SolvedAmplifier) -> tuple[Slope, ...]:
     The current is the mean over the filament's length, each piece of it a cathode at its own volts: W. G. Dow,
     *Fundamentals of Engineering Electronics* (1937), ch. 4.
     """
-    found = []
+    result = []
     for path, supply in amplifier.compiled.components(FilamentSupply):
         for use in amplifier.compiled.tubes_of(block_at(path)):
             heater, device = use.type.heater, amplifier.netlist[use.part].device
@@ -74,18 +74,18 @@ def slopes(amplifier: SolvedAmplifier) -> tuple[Slope, ...]:
             middle, _ = device.currents(np.array([[bias, anode]]))
             more = float(np.sum(WEIGHT * pieces[:, 1]) / middle[0, 1]) - 1.0
             ends = (bias - peak / 2, bias + peak / 2)
-            found.append(Slope(use.part, heater.volts, supply.fed == "DC", bias, ends, more))
-    return tuple(found)
+            result.append(Slope(use.part, heater.volts, supply.fed == "DC", bias, ends, more))
+    return tuple(result)
 
 
 def hum_taps(amplifier: SolvedAmplifier) -> tuple[Balance, ...]:
     """Every output transformer through whose turns past the HT something hangs, solved with several. Raises
     NoSolution."""
-    found = []
+    result = []
     for use in amplifier.compiled.transformers:
         if use.hum_share and "bucked" not in use.unused:
-            found.append(_balance(amplifier, use.path, f"{use.path}/hum_share", use.hum_share, _TURNS))
-    return tuple(found)
+            result.append(_balance(amplifier, use.path, f"{use.path}/hum_share", use.hum_share, _TURNS))
+    return tuple(result)
 
 
 def _balance(

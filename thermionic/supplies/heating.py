@@ -171,7 +171,7 @@ def heater_hum(amplifier: SolvedAmplifier) -> tuple[HeaterHum, ...]:
     feeds = {feed.block: feed for feed in compiled.said(HeaterFeed)}
     fed = {use.envelope: use for use in compiled.said(HeaterUse)}
     load = amplifier.state.at.system.node(compiled.node(amplifier.load.node))
-    found = []
+    heater_hums = []
     for tube in compiled.tubes:
         use = fed.get(tube.envelope)
         if use is None or not feeds[use.block].winding or tube.type.heater is None or tube.type.heater.filament:
@@ -181,5 +181,5 @@ def heater_hum(amplifier: SolvedAmplifier) -> tuple[HeaterHum, ...]:
         if node == GROUND:
             continue
         reach = small.respond(hertz, small.push(node))[0, load, 0]
-        found.append(HeaterHum(tube.part, tube.block, float(abs(reach * admittance) * off)))
-    return tuple(sorted(found, key=lambda one: -one.volt))
+        heater_hums.append(HeaterHum(tube.part, tube.block, float(abs(reach * admittance) * off)))
+    return tuple(sorted(heater_hums, key=lambda one: -one.volt))

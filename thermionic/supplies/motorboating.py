@@ -75,16 +75,16 @@ def rail_loops(amplifier: SolvedAmplifier) -> tuple[RailLoop, ...]:
         return ()
     # With all of them cut and joined again by next to nothing, one set of equations serves every loop.
     small = linear(amplifier, netlist)
-    found = []
+    result = []
     for block_id, before in wires.items():
         try:
             loop = LoopGain(_FIRST, small.loop_gain(_wire(block_id), _FIRST))
             if np.max(np.abs(loop.gain)) >= _WEAK:
                 loop = LoopGain(HERTZ, small.loop_gain(_wire(block_id), HERTZ))
-            found.append(RailLoop(block_id, before, loop))
+            result.append(RailLoop(block_id, before, loop))
         except NetlistRefused:
             continue  # nothing flows there
-    return tuple(found)
+    return tuple(result)
 
 
 def _wire(block_id: str) -> str:

@@ -50,7 +50,7 @@ def written_ripple(amplifier: SolvedAmplifier, node: str) -> str:
 
 def rail_ripples(amplifier: SolvedAmplifier) -> tuple[RailRipple, ...]:
     """Every rail's ripple by its harmonics."""
-    mains, found = amplifier.state.mains, []
+    mains, result = amplifier.state.mains, []
     for rail in amplifier.compiled.rails:
         node = amplifier.compiled.node(rail.node)
         lines: tuple[tuple[float, float], ...] = ()
@@ -59,8 +59,10 @@ def rail_ripples(amplifier: SolvedAmplifier) -> tuple[RailRipple, ...]:
             # Of a supply with a half-wave rectifier in it every other harmonic is nearly nothing.
             order = np.argsort(-sizes)[:_HARMONICS]
             lines = tuple((float(mains.hertz * (k + 1)), float(sizes[k])) for k in sorted(order))
-        found.append(RailRipple(rail.name, amplifier.voltage(rail.node), written_ripple(amplifier, rail.node), lines))
-    return tuple(found)
+        result.append(
+            RailRipple(rail.name, amplifier.voltage(rail.node), written_ripple(amplifier, rail.node), lines)
+        )
+    return tuple(result)
 
 
 def what_buys_most(
@@ -72,7 +74,7 @@ def what_buys_most(
     of_rails = {rail.capacitor for rail in compiled.rails if rail.capacitor}
     parts = [f"{path}/farad" for path, _ in compiled.components(Capacitor) if path in of_rails]
     parts += [f"{path}/henry" for path, _ in compiled.components(Choke) if _feeds_a_rail(amplifier, path)]
-    found = []
+    purchases = []
     for place, path in enumerate(parts):
         told(place / len(parts))
         now = field(amplifier.design, path)
@@ -84,11 +86,11 @@ def what_buys_most(
         except BudgetSpent:
             raise
         except ThermionicError as refusal:
-            found.append(Bought(owner, name, now.text, then, None, str(refusal)))
+            purchases.append(Bought(owner, name, now.text, then, None, str(refusal)))
             continue
         db = 20 * float(np.log10(before / after)) if before > 0 and after > 0 else None
-        found.append(Bought(owner, name, now.text, then, db))
-    return tuple(sorted(found, key=lambda one: -(one.db if one.db is not None else -1e9)))
+        purchases.append(Bought(owner, name, now.text, then, db))
+    return tuple(sorted(purchases, key=lambda one: -(one.db if one.db is not None else -1e9)))
 
 
 def _feeds_a_rail(amplifier: SolvedAmplifier, path: str) -> bool:

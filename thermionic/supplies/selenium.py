@@ -87,5 +87,5 @@ def replacement(amplifier: SolvedAmplifier, block_id: str) -> tuple[Replacement,
     path = f"blocks/{block_id}/dropping"
     usual, hottest = after.part(path).dissipation, after.on_mains(high).part(path).dissipation
     watt = resistor_watt(hottest)
-    found = Replacement(block_id, aim, bare, _output(after, block_id), ohm, usual, hottest, watt, rating)
-    return found, _silicon(design, block_id, ohm, watt, rating)
+    result = Replacement(block_id, aim, bare, _output(after, block_id), ohm, usual, hottest, watt, rating)
+    return result, _silicon(design, block_id, ohm, watt, rating)

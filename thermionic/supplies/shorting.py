@@ -90,18 +90,18 @@ def _one_channel(amplifier: SolvedAmplifier) -> Netlist:
 
 
 def _burning(amplifier: SolvedAmplifier, state: CircuitState) -> tuple[Burning, ...]:
-    found = []
+    burning_parts = []
     for path, resistor in amplifier.compiled.components(Resistor):
         for name in amplifier.compiled.designators(path):
             watt = state.rms_ampere(name) ** 2 * resistor.ohm
             if watt > _BURNS * resistor.rating_watt:
-                found.append(Burning(name, block_at(path).replace("_", " "), watt, resistor.rating_watt))
+                burning_parts.append(Burning(name, block_at(path).replace("_", " "), watt, resistor.rating_watt))
     for use in amplifier.compiled.transformers:
         device = state.netlist[use.part].device
         if isinstance(device, Transformer):
             currents = [float(state.at.x[state.at.system.branch(use.part, k)]) for k in range(len(device.windings))]
             heat = sum(i**2 * float(one.ohm) for i, one in zip(currents, device.windings, strict=True))
             if heat > _WARM:
-                found.append(Burning(use.part, "its copper", heat, None))
-    found.sort(key=lambda one: -(one.watt / one.rating_watt if one.rating_watt else one.watt))
-    return tuple(found[:_SHOWN])
+                burning_parts.append(Burning(use.part, "its copper", heat, None))
+    burning_parts.sort(key=lambda one: -(one.watt / one.rating_watt if one.rating_watt else one.watt))
+    return tuple(burning_parts[:_SHOWN])

@@ -124,7 +124,7 @@ def _peaks(
         cumulative_trapezoid,  # takes a while to import, which nothing before the first page needs
     )
 
-    found = {}
+    result = {}
     for path, part in compiled.components(kind):
         for name in compiled.designators(path):
             if name in netlist:
@@ -133,8 +133,8 @@ def _peaks(
                 if isinstance(part, Resistor):
                     joule = cumulative_trapezoid(most**2 / part.ohm, run.seconds, initial=0)
                     most = (joule - np.interp(run.seconds - _SOAKS, run.seconds, joule)) / _SOAKS
-                found[name] = _peak(run.seconds, most)
-    return found
+                result[name] = _peak(run.seconds, most)
+    return result
 
 
 def surge(amplifier: SolvedAmplifier, volt: float, *, hot: bool = False) -> Surge:

@@ -108,8 +108,8 @@ def ripple_ampere(state: CircuitState, name: str) -> float | None:
 def stresses(amplifier: SolvedAmplifier) -> tuple[Stress, ...]:
     """Every part of the supplies at its worst steady moment, the most strained first, those without a known limit
     last. The first seconds are not among them: see ``starting``. Raises NoSolution."""
-    found = [*_parts(amplifier), *_rectifiers(amplifier), *_iron(amplifier), *_regulators(amplifier)]
-    return tuple(sorted(found, key=lambda one: -(one.share if one.share is not None else -1.0)))
+    result = [*_parts(amplifier), *_rectifiers(amplifier), *_iron(amplifier), *_regulators(amplifier)]
+    return tuple(sorted(result, key=lambda one: -(one.share if one.share is not None else -1.0)))
 
 
 def _is_supply(amplifier: SolvedAmplifier, path: str) -> bool:

@@ -68,7 +68,7 @@ def _with(design: Design, values: dict[str, object]) -> Design:
 def ways(amplifier: SolvedAmplifier) -> tuple[Way, ...]:
     """Every tap of the mains transformers, and where the mains is above the tap in use what else would take it down,
     each solved on the usual and the highest mains. Raises BudgetSpent."""
-    found = []
+    result = []
     _, _, high = house_volts(amplifier.design)
     for key, words, design in _ways(amplifier):
         now = dump(design) == dump(amplifier.design)
@@ -78,14 +78,14 @@ def ways(amplifier: SolvedAmplifier) -> tuple[Way, ...]:
         except BudgetSpent:
             raise
         except ThermionicError as refusal:
-            found.append(Way(key, words, now, {}, None, None, 0.0, str(refusal)))
+            result.append(Way(key, words, now, {}, None, None, 0.0, str(refusal)))
             continue
         rails = {rail.name: after.voltage(rail.node) for rail in after.compiled.rails}
         own = 0.0
         if key.rpartition("=")[0].endswith("/series"):
             own = after.part(key.rpartition("=")[0]).dissipation
-        found.append(Way(key, words, now, rails, _furthest(after), _furthest(at_high), own))
-    return tuple(found)
+        result.append(Way(key, words, now, rails, _furthest(after), _furthest(at_high), own))
+    return tuple(result)
 
 
 def chosen(amplifier: SolvedAmplifier, key: str) -> tuple[Design, str]:

@@ -121,7 +121,7 @@ def _draws(amplifier: SolvedAmplifier, rail: Rail) -> list[Draw]:
         if isinstance(part.device, Feed) and part.nodes[0] == node:
             inner[part.nodes[1]] = float(part.device.channels)
     heaters = {use.part: use.block for use in compiled.said(HeaterUse)}
-    found = []
+    draws = []
     for block in amplifier.design.blocks:
         for name, reference in block.references.items():
             if reference != f"{rail.block}.{rail.port}":
@@ -134,5 +134,5 @@ def _draws(amplifier: SolvedAmplifier, rail: Rail) -> list[Draw]:
                 for place, end in enumerate(part.nodes):
                     if end in inner:
                         total += inner[end] * float(at.terminal_currents[part.name][place])
-            found.append(Draw(block.id, name, total))
-    return found
+            draws.append(Draw(block.id, name, total))
+    return draws

@@ -50,7 +50,7 @@ def reaches(amplifier: SolvedAmplifier) -> tuple[Reach, ...]:
     A strong section has the emission of that deviation, and the mu that is likeliest with it (see TubeSpread).
     """
     low, usual, high = house_volts(amplifier.design)
-    found = []
+    result = []
     for trim in amplifier.compiled.said(BiasTrim):
         tubes = [use for use in amplifier.compiled.tubes if use.knob == f"{trim.path}/travel"]
         if not tubes:
@@ -65,8 +65,8 @@ def reaches(amplifier: SolvedAmplifier) -> tuple[Reach, ...]:
             )
         )
         travel = float(amplifier.netlist[trim.part].device.travel)  # type: ignore[attr-defined]
-        found.append(Reach(trim.block, trim.part, trim.path, travel, aim, needs))
-    return tuple(found)
+        result.append(Reach(trim.block, trim.part, trim.path, travel, aim, needs))
+    return tuple(result)
 
 
 def _ampere(state: CircuitState, tubes: list[TubeUse]) -> float:

@@ -212,9 +212,9 @@ def _best(residuals: Callable[[Vector], Vector], starts: Sequence[Vector]) -> li
 
     low, high = np.full(len(starts[0]), -np.inf), np.full(len(starts[0]), np.inf)
     low[1], high[1] = np.log(_EXPONENT)
-    found = [least_squares(watched, start, x_scale=0.1, max_nfev=400, bounds=(low, high)) for start in starts]
-    found.sort(key=lambda one: one.cost)
-    return [one.x for one in found if one.cost < found[0].cost + _HARDLY_WORSE]
+    result = [least_squares(watched, start, x_scale=0.1, max_nfev=400, bounds=(low, high)) for start in starts]
+    result.sort(key=lambda one: one.cost)
+    return [one.x for one in result if one.cost < result[0].cost + _HARDLY_WORSE]
 
 
 def _leaves_mu_open(rows: Callable[[Vector], Vector], ends: Sequence[Vector]) -> bool:
@@ -257,18 +257,18 @@ def fit(
 
     def residuals(x: Vector) -> Vector:
         triode = device(x)
-        found = _point_rows(triode, points, _ACCURACY) + _cutoff_rows(triode, cutoffs)
+        result = _point_rows(triode, points, _ACCURACY) + _cutoff_rows(triode, cutoffs)
         for stage in stages:
             solved = solve_stage(triode, stage)
-            found.append((solved.anode_a / stage.anode_a - 1.0) / _STAGE_CURRENT)
-            found.append((solved.gain / stage.gain - 1.0) / _STAGE_GAIN)
+            result.append((solved.anode_a / stage.anode_a - 1.0) / _STAGE_CURRENT)
+            result.append((solved.gain / stage.gain - 1.0) / _STAGE_GAIN)
             if stage.thd:
-                found.append(float(np.log(solved.thd / stage.thd)) / _STAGE_DISTORTION)
+                result.append(float(np.log(solved.thd / stage.thd)) / _STAGE_DISTORTION)
         mu, ex, _, kp, kvb, coarse, share = (float(value) for value in np.exp(x))
-        found += _family_rows(float(np.median(given)) if given else mu, ex, kp, kvb)
+        result += _family_rows(float(np.median(given)) if given else mu, ex, kp, kvb)
         if given:
-            found.append(float(np.log(mu / np.median(given))) / _MU_WIDTH)
-        return np.array(found + _coarse_rows(coarse, share, _is_remote(cutoffs)))
+            result.append(float(np.log(mu / np.median(given))) / _MU_WIDTH)
+        return np.array(result + _coarse_rows(coarse, share, _is_remote(cutoffs)))
 
     guesses = [float(np.median(given))] if given else [3.0, 8.0, 20.0, 50.0, 100.0]
     share = _REMOTE_SHARE if _is_remote(cutoffs) else _COARSE_SHARE

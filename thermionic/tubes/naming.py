@@ -41,11 +41,11 @@ def get(name: str, kind: str | None = None) -> TubeType:
 
     With ``kind``, only a type that has such a unit will do. Raises UnknownTube.
     """
-    found = _names().get(name.strip().upper())
-    if found:
+    result = _names().get(name.strip().upper())
+    if result:
         if kind:
-            found.unit(kind)
-        return found
+            result.unit(kind)
+        return result
     fitting = [known for known, tube in _names().items() if kind is None or tube.has(kind)]
     near = difflib.get_close_matches(name.strip().upper(), fitting, n=5)
     slip = next((known for known in near if _is_slip(name.strip().upper(), known)), "")

@@ -82,7 +82,7 @@ def characteristics(
     if isinstance(device, Triode):
         i, g = device.currents(np.array([grid_v, anode_v], dtype=float))
         anode, gm, ga, grid = float(i[1]), float(g[1, 0]), float(g[1, 1]), float(i[0])
-        found = {"anode_a": anode, "grid_a": grid, "gm_s": gm}
+        result = {"anode_a": anode, "grid_a": grid, "gm_s": gm}
     else:
         if strapped:
             screen_v = anode_v
@@ -91,13 +91,13 @@ def characteristics(
         i, g = device.currents(np.array([grid_v, screen_v, anode_v], dtype=float))
         if strapped:
             gm, ga = float(g[1, 0] + g[2, 0]), float(np.sum(g[1:, 1:]))
-            found = {"anode_a": float(i[1] + i[2]), "grid_a": float(i[0]), "gm_s": gm}
+            result = {"anode_a": float(i[1] + i[2]), "grid_a": float(i[0]), "gm_s": gm}
         else:
             gm, ga = float(g[2, 0]), float(g[2, 2])
-            found = {"anode_a": float(i[2]), "screen_a": float(i[1]), "grid_a": float(i[0]), "gm_s": gm}
-    found["mu"] = gm / ga if ga > 0 else float("inf")
-    found["ra_ohm"] = 1 / ga if ga > 0 else float("inf")
-    return found
+            result = {"anode_a": float(i[2]), "screen_a": float(i[1]), "grid_a": float(i[0]), "gm_s": gm}
+    result["mu"] = gm / ga if ga > 0 else float("inf")
+    result["ra_ohm"] = 1 / ga if ga > 0 else float("inf")
+    return result
 
 
 def errors(device: Triode | Pentode, point: Point) -> dict[str, float]:

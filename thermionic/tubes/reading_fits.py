@@ -21,16 +21,16 @@ def read_fit(kind: str, raw: Any) -> Fit:
     if not isinstance(residuals, list) or not all(_is_row(row) for row in residuals) or not _is_number(rms):
         raise FitRefused("The errors of the fit are not a list of numbers by name for each point, and their mean.")
     coefficients = raw.get("coefficients")
-    found: TriodeCoefficients | PentodeCoefficients | float
+    result: TriodeCoefficients | PentodeCoefficients | float
     if kind == "rectifier":
-        found = _numbers(coefficients, {"perveance": True})["perveance"]
+        result = _numbers(coefficients, {"perveance": True})["perveance"]
     elif kind == "triode":
-        found = TriodeCoefficients(**_of(TriodeCoefficients, coefficients))
+        result = TriodeCoefficients(**_of(TriodeCoefficients, coefficients))
     else:
         own = dict(coefficients) if isinstance(coefficients, dict) else {}
         triode = TriodeCoefficients(**_of(TriodeCoefficients, own.pop("space", None)))
-        found = PentodeCoefficients(triode, **_of(PentodeCoefficients, own, without="space"))
-    return Fit(kind, found, tuple(residuals), float(rms))  # type: ignore[arg-type]
+        result = PentodeCoefficients(triode, **_of(PentodeCoefficients, own, without="space"))
+    return Fit(kind, result, tuple(residuals), float(rms))  # type: ignore[arg-type]
 
 
 def _of(kind: type[Any], raw: Any, without: str = "") -> dict[str, float]:

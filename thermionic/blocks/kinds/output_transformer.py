@@ -85,10 +85,10 @@ class OutputTransformer(Block):
         return self
 
     def ports(self) -> dict[str, Flow]:
-        found = {tap.id: Flow.SIGNAL for tap in self.taps}
-        found |= {"ul": Flow.PLACE} if self.screen_tap else {}
-        found |= {"cathode": Flow.PLACE} if self.cathode_share else {}
-        return found | ({"bucked": Flow.BUCKED} if self.hum_share else {})
+        result = {tap.id: Flow.SIGNAL for tap in self.taps}
+        result |= {"ul": Flow.PLACE} if self.screen_tap else {}
+        result |= {"cathode": Flow.PLACE} if self.cathode_share else {}
+        return result | ({"bucked": Flow.BUCKED} if self.hum_share else {})
 
     def sided(self, port: str) -> bool:
         return port in ("ul", "cathode") and self.push_pull

@@ -210,12 +210,12 @@ def _put(reader: Builder, parts: semiconductors.Parts) -> None:
 
 
 def _model(reader: Builder, name: str, scope: Scope, options: Mapping[str, str]) -> Model:
-    found = scope.models.get(name.lower())
-    if found is None:
+    result = scope.models.get(name.lower())
+    if result is None:
         raise NetlistRefused(f"there is no .model {name}.")
     celsius = value_of(options["temp"], scope) if "temp" in options else reader.celsius
     celsius += value_of(options["dtemp"], scope) if "dtemp" in options else 0.0
-    return found.at(KELVIN + celsius - _NOMINAL)
+    return result.at(KELVIN + celsius - _NOMINAL)
 
 
 def _mosfet(reader: Builder, text: str, scope: Scope, place: Place) -> None:
@@ -270,10 +270,10 @@ def control_nodes(reader: Builder, law: ExpressionLaw, place: Place) -> tuple[st
 
 
 def _behavioural(reader: Builder, text: str, scope: Scope, place: Place) -> None:
-    found = re.match(r"(\S+)\s+(\S+)\s+(\S+)\s+([iv])\s*=\s*(.+)", text, flags=re.IGNORECASE)
-    if not found:
+    match = re.match(r"(\S+)\s+(\S+)\s+(\S+)\s+([iv])\s*=\s*(.+)", text, flags=re.IGNORECASE)
+    if not match:
         raise NetlistRefused(f"{text.split()[0]} wants two nodes and I= or V= with an expression.")
-    name, a, b, kind, expression = found.groups()
+    name, a, b, kind, expression = match.groups()
     expression = re.sub(r"\s+(tc1|tc2|temp|dtemp)\s*=\s*\S+", "", expression, flags=re.IGNORECASE)
     body = re.sub(r"\{([^{}]*)\}", r"(\1)", bare(expression))
     _add_law(reader, name, (a, b), kind.lower(), parse(body, scope.parameters), place)
@@ -373,32 +373,32 @@ def _instance(reader: Builder, text: str, scope: Scope, place: Place) -> None:
     if place.depth >= _DEEPEST:
         raise NetlistRefused(f"subcircuits are nested more than {_DEEPEST} deep: does one hold itself?")
     name = plain[-1]
-    found = scope.subcircuits.get(name.lower())
-    if found is None:
+    result = scope.subcircuits.get(name.lower())
+    if result is None:
         raise NetlistRefused(f"there is no .subckt {name}.")
-    if len(plain) - 2 != len(found.pins):
-        raise NetlistRefused(f"{plain[0]} has {len(plain) - 2} nodes, but {found.name} has {len(found.pins)}.")
+    if len(plain) - 2 != len(result.pins):
+        raise NetlistRefused(f"{plain[0]} has {len(plain) - 2} nodes, but {result.name} has {len(result.pins)}.")
     inner = scope.inner()
-    for key, default in found.defaults:
+    for key, default in result.defaults:
         inner.parameters[key] = value_of(default, inner)
-    known = {key for key, _ in found.defaults}
+    known = {key for key, _ in result.defaults}
     for key, value in given:
         if key == "m" and "m" not in known and value_of(value, scope) == 1:
             continue
         if key not in known:
-            raise NetlistRefused(f"{found.name} has no parameter {key}.")
+            raise NetlistRefused(f"{result.name} has no parameter {key}.")
         inner.parameters[key] = value_of(value, scope)
     called_from = reader.line
     outer = _nodes(reader, plain[1:-1], place)
     prefix = f"{place.prefix}{plain[0]}."
-    lines = reader.definitions(found.lines, inner)
-    pins = dict(zip((pin.lower() for pin in found.pins), outer, strict=True))
-    lowered = tubes.recognised(found.pins, lines, inner)
+    lines = reader.definitions(result.lines, inner)
+    pins = dict(zip((pin.lower() for pin in result.pins), outer, strict=True))
+    lowered = tubes.recognised(result.pins, lines, inner)
     if lowered is not None:
         lines = lowered.rest
         reader.add(f"{plain[0]}.tube", lowered.device, tuple(pins[pin] for pin in lowered.pins), place.prefix)
     else:
-        lines = tubes.flattened(found.pins, lines)
+        lines = tubes.flattened(result.pins, lines)
     for line in lines:
         reader.line = line.number
         if line.text[0] == ".":

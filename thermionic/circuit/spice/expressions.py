@@ -38,10 +38,10 @@ def number(text: str) -> float:
     body = text.strip()
     if body[:1] in "+-":
         sign, body = (-1.0 if body[0] == "-" else 1.0), body[1:]
-    found = _NUMBER.fullmatch(body)
-    if not found:
+    match = _NUMBER.fullmatch(body)
+    if not match:
         raise NetlistRefused(f"“{text[:40]}” is not a number.")
-    value = sign * float(found[1]) * _SCALES.get((found[2] or "").lower(), 1.0)
+    value = sign * float(match[1]) * _SCALES.get((match[2] or "").lower(), 1.0)
     if not np.isfinite(value):
         raise NetlistRefused(f"“{text[:40]}” is too large a number.")
     return value
@@ -105,7 +105,7 @@ _Held = tuple[_Register, _Slopes]
 
 
 def _tokens(text: str) -> list[tuple[str, str]]:
-    found: list[tuple[str, str]] = []
+    result: list[tuple[str, str]] = []
     at = 0
     stripped = text.rstrip()
     while at < len(stripped):
@@ -113,11 +113,11 @@ def _tokens(text: str) -> list[tuple[str, str]]:
         if not token or token.end() == at:
             raise NetlistRefused(f"“{stripped[at : at + 20]}” makes no sense in “{text[:60]}”.")
         kind = token.lastgroup or ""
-        found.append((kind, token[kind]))
+        result.append((kind, token[kind]))
         at = token.end()
-    if len(found) > 3000:
+    if len(result) > 3000:
         raise NetlistRefused(f"“{text[:60]}…” is too long an expression.")
-    return found
+    return result
 
 
 class _Parser:

@@ -165,17 +165,17 @@ def _when(
     falls = (above[:-1] > 0) & (above[1:] <= 0)
     happens = {"rise": rises, "fall": falls, "cross": rises | falls}[way]
     late = number(options["td"]) if "td" in options else -np.inf
-    found = [
+    result = [
         float(curves.axis[k] - above[k] * (curves.axis[k + 1] - curves.axis[k]) / (above[k + 1] - above[k]))
         for k in steps[happens]
     ]
-    found = [place for place in found if place >= late]
+    result = [place for place in result if place >= late]
     if wanted == "last":
-        return found[-1] if found else None
+        return result[-1] if result else None
     count = int(number(wanted))
     if count < 1:
         raise NetlistRefused(f".meas {measure.name}: {way} counts from 1.")
-    return found[count - 1] if len(found) >= count else None
+    return result[count - 1] if len(result) >= count else None
 
 
 def _between(measure: Measure, curves: Curves, number: Callable[[str], float]) -> float | None:

@@ -109,17 +109,17 @@ class Model:
 
 def read(text: str, parameters: Mapping[str, float], known_models: Mapping[str, Model] | None = None) -> Model:
     """A ``.model`` line. Raises NetlistRefused for a kind or a parameter that is not known."""
-    found = re.fullmatch(r"\.model\s+(\S+)\s+([a-z]+)(?::\S+)?\s*\(?(.*?)\)?\s*", text, flags=re.IGNORECASE)
-    if not found:
+    match = re.fullmatch(r"\.model\s+(\S+)\s+([a-z]+)(?::\S+)?\s*\(?(.*?)\)?\s*", text, flags=re.IGNORECASE)
+    if not match:
         like = re.fullmatch(r"\.model\s+(\S+)\s+ako:\s*(\S+)\s+([a-z]*)\s*\(?(.*?)\)?\s*", text, flags=re.IGNORECASE)
         base = (known_models or {}).get(like[2].lower()) if like else None
         if not like or base is None:
             raise NetlistRefused("a .model wants a name, a kind and parameters.")
         name, kind, body, values = like[1], base.kind, like[4], dict(base.values)
     else:
-        name, kind, body = found[1], found[2].lower(), found[3]
+        name, kind, body = match[1], match[2].lower(), match[3]
         if kind not in _KINDS:
-            raise NetlistRefused(f"the model kind {found[2]} is not known; there are {', '.join(_KINDS)}.")
+            raise NetlistRefused(f"the model kind {match[2]} is not known; there are {', '.join(_KINDS)}.")
         values = dict(_KNOWN[_KINDS[kind]])
     known = _KNOWN[_KINDS[kind]]
     if _KINDS[kind] == "vdmos":

@@ -46,8 +46,8 @@ def _on_mains(netlist: Netlist, named: Sequence[str]) -> Netlist:
 
 def _as_rectifier(part: Part) -> Part:
     """A law of the voltage across it as what it may be, a rectifier; any other part as it is."""
-    found = part.device.across_itself(part.nodes) if isinstance(part.device, BehaviouralCurrent) else None
-    return part if found is None else replace(part, device=found[0], nodes=found[1])
+    result = part.device.across_itself(part.nodes) if isinstance(part.device, BehaviouralCurrent) else None
+    return part if result is None else replace(part, device=result[0], nodes=result[1])
 
 
 def _held_to_account(state: CircuitState) -> None:

@@ -209,11 +209,11 @@ class _Reader(Assembly):
         scope.subcircuits[name] = Subcircuit(plain[1], tuple(plain[2:]), tuple(given), lines)
 
     def _function(self, text: str, scope: Scope) -> None:
-        found = re.fullmatch(r"\s*([a-z_]\w*)\s*\(([^()]*)\)\s*=?\s*(.+)", text, flags=re.IGNORECASE)
-        arguments = [word.strip().lower() for word in found[2].split(",") if word.strip()] if found else []
-        if not found or not all(re.fullmatch(r"[a-z_]\w*", word) for word in arguments):
+        result = re.fullmatch(r"\s*([a-z_]\w*)\s*\(([^()]*)\)\s*=?\s*(.+)", text, flags=re.IGNORECASE)
+        arguments = [word.strip().lower() for word in result[2].split(",") if word.strip()] if result else []
+        if not result or not all(re.fullmatch(r"[a-z_]\w*", word) for word in arguments):
             raise NetlistRefused("a .func wants a name, its arguments and an expression: .func f(x,y) {x*y}.")
-        scope.parameters.functions[found[1].lower()] = (tuple(arguments), bare(found[3]))
+        scope.parameters.functions[result[1].lower()] = (tuple(arguments), bare(result[3]))
 
     def _parameters(self, lines: list[Line], scope: Scope) -> None:
         """Parameters may be used before the line that gives them."""
@@ -265,16 +265,16 @@ class _Reader(Assembly):
         """The laws of what the analyses ask for, by how it is written."""
         asked = [quantity for four in self.analyses.four for quantity in four.quantities]
         asked += [thd.quantity for thd in self.analyses.thd]
-        found = {}
+        result = {}
         for written in asked:
             law = parse(written, scope.parameters)
-            found[written.lower()] = (law, control_nodes(self, law, _TOP))
+            result[written.lower()] = (law, control_nodes(self, law, _TOP))
         for measure in self.analyses.measures:
             self.line = measure.number
             for written in measuring.expressions(measure):
                 law = parse(bare(written), scope.parameters)
-                found[written.lower()] = (law, control_nodes(self, law, _TOP))
-        return found
+                result[written.lower()] = (law, control_nodes(self, law, _TOP))
+        return result
 
     # Elements
 

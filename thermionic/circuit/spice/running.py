@@ -108,10 +108,10 @@ class _Run:
         """Where a node is among the unknowns, its name in any case; -1 for earth. Raises NetlistRefused."""
         if node == GROUND:
             return -1
-        found = next((own for own in self.system.nodes if own.lower() == node.lower()), None)
-        if found is None:
+        result = next((own for own in self.system.nodes if own.lower() == node.lower()), None)
+        if result is None:
             raise NetlistRefused(f"v({node}) is asked for, but there is no such node.")
-        return self.system.node(found)
+        return self.system.node(result)
 
     def read(self, written: str, x: Array | ComplexArray) -> Array:
         """A quantity along points of the unknowns, (points, size)."""
@@ -213,7 +213,7 @@ class _Run:
         """``.thd``: distortion, and power in a load, at multiples of the sources' AC."""
         driven = drive(self.at, asked.hertz, np.array(asked.levels), harmonics=asked.harmonics)
         phasors = np.stack([self._phasors(asked.quantity, x) for x in driven.x])
-        found: dict[str, Any] = {
+        result: dict[str, Any] = {
             "frequency": asked.hertz,
             "quantity": asked.quantity,
             "levels": list(asked.levels),
@@ -227,8 +227,8 @@ class _Run:
             if part is None or not isinstance(part.device, Resistor):
                 raise NetlistRefused(f"The load of a .thd is a resistor; there is no {asked.load}.")
             across = np.stack([self._between(part.nodes, x) for x in driven.x])
-            found["watt"] = (np.abs(across[:, 1]) ** 2 / 2 / float(part.device.ohm)).tolist()
-        return found
+            result["watt"] = (np.abs(across[:, 1]) ** 2 / 2 / float(part.device.ohm)).tolist()
+        return result
 
     def _between(self, nodes: Sequence[str], x: ComplexArray) -> ComplexArray:
         ended = np.vstack([x, np.zeros((1, x.shape[1]))])
@@ -241,11 +241,11 @@ class _Run:
 
     def measures(self, curves: Mapping[str, Curves]) -> dict[str, float | None]:
         """Every ``.meas`` in turn; None where what it looks for does not happen."""
-        found: dict[str, float | None] = {}
+        result: dict[str, float | None] = {}
         for measure in self.deck.analyses.measures:
             analysis = measure.analysis or next(iter(curves), "")
             if measure.words and measure.words[0].lower() == "param":
-                found[measure.name] = measured(measure, Curves(np.zeros(1), lambda _: np.zeros(1)), found, {})
+                result[measure.name] = measured(measure, Curves(np.zeros(1), lambda _: np.zeros(1)), result, {})
                 continue
             if analysis not in curves:
                 raise NetlistRefused(
@@ -253,10 +253,10 @@ class _Run:
                     "for."
                 )
             try:
-                found[measure.name] = measured(measure, curves[analysis], found, {})
+                result[measure.name] = measured(measure, curves[analysis], result, {})
             except NetlistRefused as refusal:
                 raise NetlistRefused(f"Line {measure.number}: {refusal}") from None
-        return found
+        return result
 
 
 def _along(law: ExpressionLaw, sensed: Array | ComplexArray, written: str) -> Array:
@@ -299,18 +299,18 @@ def _fourier(moved: Transient, wave: Array, four: Four) -> dict[str, Any]:
     times = end - (1 / hertz) * (1 - np.arange(samples_in) / samples_in)
     samples = CubicSpline(moved.seconds, wave)(times)
     phase = 2 * np.pi * hertz * times
-    found = [2 / samples_in * complex(np.sum(samples * np.exp(-1j * k * phase))) for k in range(count + 1)]
-    found[0] *= 0.5
-    size = np.abs(found)
+    result = [2 / samples_in * complex(np.sum(samples * np.exp(-1j * k * phase))) for k in range(count + 1)]
+    result[0] *= 0.5
+    size = np.abs(result)
     return {
         "frequency": hertz,
-        "dc": found[0].real,
+        "dc": result[0].real,
         "harmonics": [
             {
                 "harmonic": k,
                 "frequency": k * hertz,
                 "magnitude": float(size[k]),
-                "phase": float((np.degrees(np.angle(found[k])) + 90.0 + 180.0) % 360.0 - 180.0),
+                "phase": float((np.degrees(np.angle(result[k])) + 90.0 + 180.0) % 360.0 - 180.0),
             }
             for k in range(1, count + 1)
         ],

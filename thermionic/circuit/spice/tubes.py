@@ -105,10 +105,10 @@ def _ours(pins: list[str], lines: list[Line], scope: Scope) -> Lowered | None:
         return None
     text = "\n".join(_plain(line.text) for line in lines)
     for kind, pattern in _forms():
-        found = pattern.fullmatch(text)
-        if not found or (kind == "triode") != (len(pins) == 3):
+        match = pattern.fullmatch(text)
+        if not match or (kind == "triode") != (len(pins) == 3):
             continue
-        read = {int(name[1:]): float(value) for name, value in found.groupdict().items()}
+        read = {int(name[1:]): float(value) for name, value in match.groupdict().items()}
         gain = read[_GAIN]
         space = TriodeCoefficients(
             1 / read[_MU], read[_EX], 2 / gain, read[_KP], read[_KVB], read[_G], read[_XI], read[_C],
@@ -134,7 +134,7 @@ _SOURCE = r"([EBG]\w*)\s+(\S+)\s+(\S+)\s+(?:VALUE\s*=?|[IV]\s*=)\s*(.+)"
 def _published_triode(pins: list[str], lines: list[Line], scope: Scope) -> Lowered | None:
     if len(pins) != 3:
         return None
-    sources = [found for line in lines if (found := re.fullmatch(_SOURCE, line.text, flags=re.IGNORECASE))]
+    sources = [match for line in lines if (match := re.fullmatch(_SOURCE, line.text, flags=re.IGNORECASE))]
     for voltage in sources:
         if voltage[3].lower() not in ("0", "gnd") or voltage[2].lower() in pins:
             continue
@@ -184,13 +184,13 @@ def _effective_voltage(
     kp, same = _ARGUMENT.format("kp"), "(?P=kp)"
     for form in (rf"{ak}/{kp}\*(?:ln|log)\(1\+exp\({same}\*\({inner}\)\)\)",
                  rf"{ak}/{kp}\*(?:ln|log)\(1\+exp\(\({inner}\)\*{same}\)\)"):  # fmt: skip
-        found = re.fullmatch(form, text)
-        if found:
+        match = re.fullmatch(form, text)
+        if match:
             try:
-                mu, kp_value, kvb = (constant(bare(found[name]), names) for name in ("mu", "kp", "kvb"))
+                mu, kp_value, kvb = (constant(bare(match[name]), names) for name in ("mu", "kp", "kvb"))
             except NetlistRefused:
                 return None
-            return (found["a"], found["g"], found["k"]), mu, kp_value, kvb
+            return (match["a"], match["g"], match["k"]), mu, kp_value, kvb
     return None
 
 
@@ -204,10 +204,10 @@ def _power(text: str, node: str, names: Mapping[str, float]) -> tuple[float, flo
         rf"\({volt}\^{ex}\)/{kg1}\*\(1\+sgn\({volt}\)\)",
         rf"{volt}\^{ex}/{kg1}\*\(1\+sgn\({volt}\)\)",
     ):
-        found = re.fullmatch(form, text)
-        if found:
+        match = re.fullmatch(form, text)
+        if match:
             try:
-                return constant(bare(found["ex"]), names), constant(bare(found["kg1"]), names)
+                return constant(bare(match["ex"]), names), constant(bare(match["kg1"]), names)
             except NetlistRefused:
                 return None
     return None
@@ -229,16 +229,16 @@ def _closing(text: str, opened: int) -> int:
 def _with_powers(text: str) -> str:
     """Every exp(a*log(b)) as a power of b, which is nothing where b is below zero and its logarithm has no value: so
     the usual pentodes write their screen's current, which a cut-off tube has none of."""
-    found = re.search(r"\bexp\(\s*([\w.{}]+)\s*\*\s*(\(\s*)?(?:log|ln)\(", text, flags=re.IGNORECASE)
-    if not found:
+    match = re.search(r"\bexp\(\s*([\w.{}]+)\s*\*\s*(\(\s*)?(?:log|ln)\(", text, flags=re.IGNORECASE)
+    if not match:
         return text
-    opened = found.end() - 1
+    opened = match.end() - 1
     inner = _closing(text, opened)
-    outer = _closing(text, found.start() + 3)
-    if text[inner + 1 : outer].replace(" ", "") != (")" if found[2] else ""):
+    outer = _closing(text, match.start() + 3)
+    if text[inner + 1 : outer].replace(" ", "") != (")" if match[2] else ""):
         return text
-    power = f"pwr(max({_with_powers(text[opened + 1 : inner])},0),{found[1].strip('{}')})"
-    return text[: found.start()] + power + _with_powers(text[outer + 1 :])
+    power = f"pwr(max({_with_powers(text[opened + 1 : inner])},0),{match[1].strip('{}')})"
+    return text[: match.start()] + power + _with_powers(text[outer + 1 :])
 
 
 def flattened(pins: Sequence[str], lines: list[Line]) -> list[Line]:
@@ -246,11 +246,11 @@ def flattened(pins: Sequence[str], lines: list[Line]) -> list[Line]:
     low = {pin.lower() for pin in pins} | {"0", "gnd"}
     lines = [Line(line.number, _with_powers(line.text)) for line in lines]
     for line in lines:
-        found = re.fullmatch(r"[EB]\w*\s+(\S+)\s+(?:0|gnd)\s+(?:VALUE\s*=?|V\s*=)\s*(.+)", line.text, re.IGNORECASE)
-        if not found or found[1].lower() in low:
+        match = re.fullmatch(r"[EB]\w*\s+(\S+)\s+(?:0|gnd)\s+(?:VALUE\s*=?|V\s*=)\s*(.+)", line.text, re.IGNORECASE)
+        if not match or match[1].lower() in low:
             continue
-        node = found[1].lower()
-        put = _reader_of(node, bare(found[2].strip()))
+        node = match[1].lower()
+        put = _reader_of(node, bare(match[2].strip()))
         others = [one for one in lines if one is not line and not _only_loads(one.text, node)]
         replaced = [Line(other.number, put(other.text)) for other in others]
         is_read = replaced != others

@@ -35,12 +35,12 @@ _SINKS = (10.0, 8.0, 6.0, 5.0, 4.0, 3.0, 2.5, 2.0, 1.5, 1.0)
 
 def ht_rectifier(amplifier: SolvedAmplifier) -> Rectified | None:
     """The rectifier of the HT: of those with a high positive rail the one that gives most."""
-    found = [
+    result = [
         (amplifier.voltage(use.plus) * _ampere(amplifier, use), use)
         for use in amplifier.compiled.said(Rectified)
         if use.minus == GROUND and amplifier.voltage(use.plus) > _HT_VOLT
     ]
-    return max(found, key=lambda pair: pair[0])[1] if found else None
+    return max(result, key=lambda pair: pair[0])[1] if result else None
 
 
 def _ampere(amplifier: SolvedAmplifier, use: Rectified) -> float:
@@ -78,8 +78,8 @@ def _smoothing(amplifier: SolvedAmplifier, block: Block) -> Smoothing | None:
 
 def _smooths(amplifier: SolvedAmplifier, with_: type[Component]) -> bool:
     """Whether the first section behind the HT's reservoir smooths with such a part."""
-    found = _sections(amplifier)
-    use = _smoothing(amplifier, found[1]) if found else None
+    result = _sections(amplifier)
+    use = _smoothing(amplifier, result[1]) if result else None
     return use is not None and isinstance(find(amplifier.design, use.path).value, with_)
 
 
@@ -183,11 +183,11 @@ def may_choke(amplifier: SolvedAmplifier) -> bool:
 
 def make_choke(amplifier: SolvedAmplifier) -> Design:
     """A choke in place of the first series resistor."""
-    found = _sections(amplifier)
-    assert found is not None
-    ampere = _draws(amplifier, found[1])
+    result = _sections(amplifier)
+    assert result is not None
+    ampere = _draws(amplifier, result[1])
     henry, ohm = next(((h, r) for most, h, r in _CHOKES if _MARGIN * ampere <= most), _CHOKES[-1][1:])
-    return _swapped(amplifier, found[1], "lc-section", "resistor", "choke",
+    return _swapped(amplifier, result[1], "lc-section", "resistor", "choke",
                     {"henry": henry, "copper_ohm": ohm, "rating_ampere": float(f"{1.3 * ampere:.2g}")})  # fmt: skip
 
 
@@ -197,11 +197,11 @@ def may_resistor(amplifier: SolvedAmplifier) -> bool:
 
 def make_resistor(amplifier: SolvedAmplifier) -> Design:
     """A resistor in place of the first choke, that takes a twentieth of the rail."""
-    found = _sections(amplifier)
-    assert found is not None
-    ampere = max(_draws(amplifier, found[1]), 1e-4)
-    ohm = nearest(_DROP * amplifier.voltage(found[0].node("out")) / ampere, Series.E12)
-    return _swapped(amplifier, found[1], "rc-section", "choke", "resistor",
+    result = _sections(amplifier)
+    assert result is not None
+    ampere = max(_draws(amplifier, result[1]), 1e-4)
+    ohm = nearest(_DROP * amplifier.voltage(result[0].node("out")) / ampere, Series.E12)
+    return _swapped(amplifier, result[1], "rc-section", "choke", "resistor",
                     {"ohm": ohm, "rating_watt": resistor_watt(ohm * ampere**2)})  # fmt: skip
 
 
@@ -219,9 +219,9 @@ def may_regulate(amplifier: SolvedAmplifier) -> bool:
 
 def make_regulated(amplifier: SolvedAmplifier) -> Design:
     """A MOSFET filter in place of the first section: its gate on a divider, and a heat-sink for the highest mains."""
-    found = _sections(amplifier)
-    assert found is not None
-    reservoir, section = found
+    result = _sections(amplifier)
+    assert result is not None
+    reservoir, section = result
     high, usual = house_volts(amplifier.design)[2], amplifier.design.brief.mains_volt
     volt = amplifier.voltage(reservoir.node("out"))
     top = amplifier.on_mains(high).without_tubes.at.voltage(amplifier.compiled.node(reservoir.node("out")))
@@ -266,21 +266,21 @@ def may_separate(amplifier: SolvedAmplifier) -> bool:
 
 def make_separate(amplifier: SolvedAmplifier) -> Design:
     """A rectifier and a reservoir of its own, on the same winding, for what hangs behind the output stage's rail."""
-    found, use, front = _sections(amplifier), ht_rectifier(amplifier), _front(amplifier)
-    assert found is not None
+    result, use, front = _sections(amplifier), ht_rectifier(amplifier), _front(amplifier)
+    assert result is not None
     assert use is not None
     assert front is not None
     raw = dump(amplifier.design)
     ids = {block["id"] for block in raw["blocks"]}
     rectifier, reservoir = free_name("front_rectifier", ids), free_name("front_reservoir", ids)
-    old = block_in(raw, found[0].id)["capacitor"]
+    old = block_in(raw, result[0].id)["capacitor"]
     at = raw["blocks"].index(block_in(raw, front.id))
     raw["blocks"][at:at] = [
         {"id": rectifier, "kind": "silicon-rectifier", "scope": "shared", "form": use.form,
          "winding": block_in(raw, use.block)["winding"], "diode": {"in_series": 2}},
         {"id": reservoir, "kind": "reservoir", "scope": "shared", "input": f"{rectifier}.out",
          "capacitor": {"farad": 22e-6, "rating_volt": old["rating_volt"]}, "bleeder": {"ohm": 220e3,
-         "rating_watt": resistor_watt(amplifier.voltage(found[0].node("out")) ** 2 / 220e3)}},
+         "rating_watt": resistor_watt(amplifier.voltage(result[0].node("out")) ** 2 / 220e3)}},
     ]  # fmt: skip
     block_in(raw, front.id)["input"] = f"{reservoir}.out"
     return validate(raw)
@@ -290,12 +290,12 @@ def may_reservoir(made: str) -> Callable[[SolvedAmplifier], bool]:
     """Whether the reservoir is of another make than ``made``, and a single capacitor."""
 
     def may(amplifier: SolvedAmplifier) -> bool:
-        found = _sections(amplifier)
-        if found is None or found[0].id in {
+        result = _sections(amplifier)
+        if result is None or result[0].id in {
             series_capacitors.block for series_capacitors in amplifier.compiled.said(SeriesCapacitors)
         }:
             return False
-        path = f"blocks/{found[0].id}/capacitor/made"
+        path = f"blocks/{result[0].id}/capacitor/made"
         return has_field(amplifier.design, path) and find(amplifier.design, path).value != made
 
     return may
@@ -305,10 +305,10 @@ def make_reservoir(made: str) -> Callable[[SolvedAmplifier], Design]:
     """A reservoir as large as is usual of that make, for the same volts."""
 
     def make(amplifier: SolvedAmplifier) -> Design:
-        found = _sections(amplifier)
-        assert found is not None
+        result = _sections(amplifier)
+        assert result is not None
         raw = dump(amplifier.design)
-        capacitor = block_in(raw, found[0].id)["capacitor"]
+        capacitor = block_in(raw, result[0].id)["capacitor"]
         capacitor |= {"made": made, "farad": _RESERVOIRS[made], "ripple_ampere": None}
         return validate(raw)
 
@@ -317,6 +317,6 @@ def make_reservoir(made: str) -> Callable[[SolvedAmplifier], Design]:
 
 def main_rail(amplifier: SolvedAmplifier) -> Rail | None:
     """The rail of the first block behind the HT's reservoir, or of the rectifier where there is none."""
-    found, use = _sections(amplifier), ht_rectifier(amplifier)
-    block = found[1].id if found else use.block if use else ""
+    result, use = _sections(amplifier), ht_rectifier(amplifier)
+    block = result[1].id if result else use.block if use else ""
     return next((rail for rail in amplifier.compiled.rails if rail.block == block), None)

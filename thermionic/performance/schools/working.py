@@ -65,8 +65,8 @@ def strapping(amplifier: SolvedAmplifier) -> str:
 
 
 def block_in(raw: Raw, block_id: str) -> Raw:
-    found: Raw = next(block for block in raw["blocks"] if block["id"] == block_id)
-    return found
+    result: Raw = next(block for block in raw["blocks"] if block["id"] == block_id)
+    return result
 
 
 def sides_of(amplifier: SolvedAmplifier, block: Block) -> list[list[TubeUse]]:
