@@ -1,6 +1,7 @@
 """What the Chain says of the whole amplifier: levels, noise and hum, feedback, cores, tolerances."""
 
 from functools import cache
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -71,6 +72,16 @@ def test_a_starved_driver_gives_out_before_the_output_stage():
     result = gain_budget(solve(design))
     assert result.first == "driver"
     assert gain_budget(solved("lantern")).first == "output"
+
+
+def test_a_stage_that_is_at_its_end_without_a_signal_has_no_headroom():
+    amplifier = solve(examples.example("lantern"))
+    with mock.patch(
+        "thermionic.performance.levels.gives_out", lambda _, block: {"driver": 1.0, "output": 0.0}.get(block)
+    ):
+        budget = gain_budget(amplifier)
+    assert budget.first == "output"
+    assert [step.margin_db for step in budget.steps if step.block in ("driver", "output")] == [None, None]
 
 
 @pytest.mark.parametrize("name", ["lychgate", "plover", "beacon"])

@@ -103,7 +103,8 @@ def gain_budget(amplifier: SolvedAmplifier) -> GainBudget:
                 level(amplifier, station, full),
                 level(amplifier, station, own),
                 limit,
-                None if limit is None or last is None else 20 * float(np.log10(limit / last)),
+                # A stage at the end of its load line without a signal has no headroom to count in decibels.
+                20 * float(np.log10(limit / last)) if limit and last else None,
             )
         )
         before = here
