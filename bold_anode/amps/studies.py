@@ -41,7 +41,8 @@ class Study:
     ``make`` makes it, as plain data, of a solved amplifier with its arguments, and reports how far it is; ``show`` is
     what its ``template`` needs of that, for a user. ``read`` takes the arguments from a form about a project and
     raises ThermionicError; one that is ``at_once`` is asked for by looking at it; one that is ``long`` can
-    take minutes.
+    take minutes. What is studied besides the design (its layout) is the ``subject``, which gives the arguments as
+    they stand: a study of another subject is not shown, and is called off where one of this is asked for.
     """
 
     slug: str
@@ -51,6 +52,7 @@ class Study:
     read: Callable[[Request, Project], Arguments] = field(default=_none)
     at_once: bool = True
     long: bool = False
+    subject: Callable[[Project], Arguments] | None = None
 
     @property
     def kind(self) -> str:
@@ -93,28 +95,41 @@ def _do(work: Work, report: Report) -> Any:
     return study.make(solved(work.revision).amplifier, work.arguments, report)
 
 
-def latest(user: Any, revision: Revision, study: Study) -> Work | None:
-    """The latest work of a study of this very design, whatever its arguments."""
-    return Work.objects.of(user).filter(kind=study.kind, about__startswith=_about(revision)).first()
+def latest(user: Any, project: Project, study: Study) -> Work | None:
+    """The latest work of a study of this very design and subject, else whatever its arguments."""
+    if study.subject is not None:
+        return tasks.asked(user, study.kind, _about(project.at, study.subject(project)))
+    return Work.objects.of(user).filter(kind=study.kind, about__startswith=_design(project.at)).first()
+
+
+def result(user: Any, project: Project, study: Study) -> Any:
+    """What came of the latest work of a study; None where it is not done."""
+    work = latest(user, project, study)
+    return work.result if work is not None and work.state == State.DONE else None
 
 
 def ask(user: Any, project: Project, study: Study, arguments: Arguments) -> Work:
     """Ask for a study of the project's current revision. Raises ValueRefused."""
-    revision = project.at
-    asked = hashlib.sha256(json.dumps(arguments, sort_keys=True).encode()).hexdigest()[:24]
-    about = _about(revision) + asked
-    return tasks.ask(user, study.kind, about, arguments, revision)
+    about = _about(project.at, arguments)
+    if study.subject is not None:
+        for work in Work.objects.of(user).filter(kind=study.kind).under_way().exclude(about=about):
+            tasks.cancel(user, work.pk)
+    return tasks.ask(user, study.kind, about, arguments, project.at)
 
 
-def _about(revision: Revision) -> str:
-    """Equal designs with equal arguments are studied once."""
+def _design(revision: Revision) -> str:
     return f"{edition()} {revision.document_hash} "
+
+
+def _about(revision: Revision, arguments: Arguments) -> str:
+    """Equal designs with equal arguments are studied once."""
+    return _design(revision) + hashlib.sha256(json.dumps(arguments, sort_keys=True).encode()).hexdigest()[:24]
 
 
 def shown(request: Request, project: Project, slug: str, work: Work | None = None) -> dict[str, Any]:
     """What the template of a study needs, under the study's name."""
     study = named(slug)
-    work = work or latest(request.user, project.at, study)
+    work = work or latest(request.user, project, study)
     context: dict[str, Any] = {
         "slug": slug,
         "work": work,
@@ -132,7 +147,7 @@ def view(request: Request, project_id: int, slug: str) -> HttpResponse:
     project = owned(request, project_id)
     study = named(slug)
     try:
-        work = latest(request.user, project.at, study)
+        work = latest(request.user, project, study)
         if request.method == "POST":
             work = ask(request.user, project, study, study.read(request, project))
         elif work is None and study.at_once:

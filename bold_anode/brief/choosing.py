@@ -140,7 +140,7 @@ STUDY = Study("chooser", "brief/chooser.html", _make, _show, _read, at_once=Fals
 def take(request: Request, project_id: int, work_id: int, place: int) -> HttpResponse:
     """A proposal made the design, as one change that undo takes back; the brief and the name stay."""
     project = owned(request, project_id)
-    work = studies.latest(request.user, project.at, STUDY)
+    work = studies.latest(request.user, project, STUDY)
     proposals = work.result if work is not None and work.pk == work_id and work.state == State.DONE else None
     if not proposals or place >= len(proposals):
         raise Http404

@@ -128,9 +128,12 @@ def _sentences(amplifier: SolvedAmplifier, budget: GainBudget) -> list[str]:
             f"The source's own {display(budget.source_volt, volt)} drives it far past full output: it is turned down "
             f"in use, by {20 * np.log10(budget.source_volt / budget.source_at_full):.0f} dB or more."
         )
-    if not stages:
+    first = next((step for step in stages if step.block == budget.first), None)
+    if first is None:
+        if budget.first:
+            label = amplifier.design.block(budget.first).label
+            result.append(f"{label} is at the end of its load line with no signal: it clips at any level.")
         return result
-    first = next(step for step in stages if step.block == budget.first)
     last = stages[-1]
     name = amplifier.design.block(first.block).label
     if first is last:

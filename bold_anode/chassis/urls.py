@@ -1,6 +1,6 @@
 from django.urls import path
 
-from bold_anode.chassis import earths, searching, sheets, variants, views
+from bold_anode.chassis import earths, sheets, variants, views
 
 urlpatterns = [
     path("amps/<int:project_id>/chassis/laid/", views.layout, name="chassis-laid"),
@@ -12,7 +12,6 @@ urlpatterns = [
     path("amps/<int:project_id>/chassis/wire/", views.wire, name="chassis-wire"),
     path("amps/<int:project_id>/chassis/wiring/", views.wiring, name="chassis-wiring"),
     path("amps/<int:project_id>/chassis/fitting/", views.fitting, name="chassis-fitting"),
-    path("amps/<int:project_id>/chassis/search/<str:kind>/", searching.view, name="chassis-search"),
     path("amps/<int:project_id>/chassis/offer/", views.offer, name="chassis-offer"),
     path("amps/<int:project_id>/chassis/proposal/", views.proposal, name="chassis-proposal"),
     path("amps/<int:project_id>/chassis/stray/", sheets.stray, name="chassis-stray"),

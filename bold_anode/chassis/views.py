@@ -12,6 +12,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
+from bold_anode.amps import studies
 from bold_anode.amps.rooms import Shown, owned
 from bold_anode.amps.solved import solved
 from bold_anode.amps.tabs import Tab, draw_chosen
@@ -46,8 +47,8 @@ def laid_flat(request: Request, project: Any) -> dict[str, Any]:
     chosen = _remembered(request, "body")
     user = request.user
     return {
-        "changes": searching.shown(user, project, searching.CHANGES, standing.layout),
-        "proposal": searching.shown(user, project, searching.PROPOSAL, standing.layout),
+        **studies.shown(request, project, searching.CHANGES.slug),
+        **studies.shown(request, project, searching.PROPOSAL.slug),
         "project": project,
         "standing": standing,
         "layout": standing.layout,
@@ -290,7 +291,7 @@ def offer(request: Request, project_id: int) -> HttpResponse:
     amplifier = solved(project.at).amplifier
 
     def change(layout: Layout) -> tuple[Layout, str]:
-        result = searching.result(request.user, project, searching.CHANGES, layout)
+        result = studies.result(request.user, project, searching.CHANGES)
         if result is None or number is None or number >= len(result):
             raise LayoutRefused("That change was computed for another state of the layout; try every one again.")
         return offers.made(bodies(amplifier, layout), layout, result[number]["what"])
@@ -304,7 +305,7 @@ def proposal(request: Request, project_id: int) -> HttpResponse:
     project = owned(request, project_id)
 
     def change(layout: Layout) -> tuple[Layout, str]:
-        result = searching.result(request.user, project, searching.PROPOSAL, layout)
+        result = studies.result(request.user, project, searching.PROPOSAL)
         if result is None:
             raise LayoutRefused("That layout was searched for from another state; search again.")
         return read_layout(result["layout"]), "the layout that was searched for"

@@ -2,6 +2,7 @@
 
 import io
 import re
+from unittest import mock
 
 import pytest
 from django.http import Http404
@@ -103,7 +104,7 @@ def test_builds_are_asked_for_with_their_number_and_shown(bench, project, worker
     )
     assert f"{gain.low:+.2f} dB to {gain.high:+.2f} dB" in page
     assert "60 builds</h3>" in page  # there are no pairs to be matched
-    assert studies.latest(project.owner, project.at, studies.named("tolerances")) == work
+    assert studies.latest(project.owner, project, studies.named("tolerances")) == work
 
 
 def test_a_study_of_anothers_amplifier_is_no_page(client, stranger, project):
@@ -246,3 +247,14 @@ def test_a_handle_that_is_let_go_changes_the_design(bench, project):
     nowhere = {"handle": "line", "volt": "290", "ampere": "0.05", "seen": "2"}
     assert bench.post(address, moved | nowhere).status_code == 422
     assert Project.objects.get(pk=project.pk).revisions.count() == 2
+
+
+def test_a_stage_that_clips_with_no_signal_is_said_to(bench, project):
+    limits = {"driver": 1.0, "output": 0.0}
+    with mock.patch("thermionic.performance.levels.gives_out", lambda _, block: limits.get(block)):
+        change_design(
+            project.owner, project.pk, lambda d: (changed(d, "blocks/output/cathode_resistor/ohm", 777.0), "")
+        )
+        page = bench.get(chain(project, "levels"))
+    assert page.status_code == 200
+    assert "clips at any level" in page.content.decode()

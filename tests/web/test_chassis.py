@@ -12,7 +12,7 @@ from bold_anode.amps.models import Project
 from bold_anode.amps.operations import create_project
 from bold_anode.chassis import laying, operations, searching
 from bold_anode.chassis.models import ChassisLayout, KeptSize, LayoutState
-from bold_anode.tasks.models import State, Work
+from bold_anode.tasks.models import Work
 from thermionic import examples
 from thermionic.chassis.document import LayoutRefused
 from thermionic.earths.schools import WHY
@@ -198,12 +198,11 @@ def test_variants_are_kept_compared_chosen_and_taken_out(bench, owner, project):
             operations.keep_variant(owner, project.pk, name)
 
 
-def test_changes_are_tried_as_work_and_one_is_made_with_one_action(bench, owner, project):
-    address = reverse("chassis-search", args=[project.pk, "changes"])
+def test_changes_are_tried_as_work_and_one_is_made_with_one_action(bench, owner, project, worker):
+    address = reverse("study", args=[project.pk, "layout-changes"])
     bench.post(address)
-    work = Work.objects.get(kind=searching.CHANGES)
-    work.result, work.state = searching._changes(work, lambda part, said="": None), State.DONE
-    work.save()
+    worker()
+    work = Work.objects.get(kind=searching.CHANGES.kind)
     offers = work.result
     assert offers
     page = bench.get(address).content.decode()
@@ -216,16 +215,14 @@ def test_changes_are_tried_as_work_and_one_is_made_with_one_action(bench, owner,
     assert hum.below(hum.volt) == pytest.approx(offers[0]["below"])
     # What was tried was another state.
     assert bench.post(make, {"number": "0"}, HTTP_HX_REQUEST="true").status_code == 422
-    assert bench.get(reverse("chassis-search", args=[project.pk, "wishes"])).status_code == 404
 
 
-def test_a_proposal_is_searched_for_and_taken(bench, owner, project, monkeypatch):
+def test_a_proposal_is_searched_for_and_taken(bench, owner, project, worker, monkeypatch):
     monkeypatch.setattr("thermionic.chassis.proposing.SECONDS", 0.1)
-    address = reverse("chassis-search", args=[project.pk, "proposal"])
+    address = reverse("study", args=[project.pk, "layout-proposal"])
     bench.post(address)
-    work = Work.objects.get(kind=searching.PROPOSAL)
-    work.result, work.state = searching._proposal(work, lambda part, said="": None), State.DONE
-    work.save()
+    worker()
+    work = Work.objects.get(kind=searching.PROPOSAL.kind)
     assert "Take this layout" in bench.get(address).content.decode()
     assert bench.post(reverse("chassis-proposal", args=[project.pk]), HTTP_HX_REQUEST="true").status_code == 200
     assert laying.plain(layout_of(project))["placed"] == work.result["layout"]["placed"]

@@ -150,13 +150,13 @@ with nothing_left_behind():
     print("ready", flush=True)
     time.sleep(60)
 """
-    run = subprocess.Popen([sys.executable, "-c", script], stdout=subprocess.PIPE, text=True)
-    assert run.stdout.readline() == "ready\n"
-    left = [running.identity(pid) for pid in running._descendants(run.pid)]
-    assert len(left) >= 4
-    run.terminate()
-    assert run.wait(30) == 128 + 15
-    assert not [process for process in left if process.is_alive()]
+    with subprocess.Popen([sys.executable, "-c", script], stdout=subprocess.PIPE, text=True) as run:
+        assert run.stdout.readline() == "ready\n"
+        left = [running.identity(pid) for pid in running._descendants(run.pid)]
+        assert len(left) >= 4
+        run.terminate()
+        assert run.wait(30) == 128 + 15
+    assert not [process for process in left if process and process.is_alive()]
 
 
 def test_a_process_that_keeps_ending_is_given_up_with_a_sentence(tmp_path, monkeypatch, capsys):
