@@ -17,7 +17,7 @@ from thermionic.chassis.document import Box, Face, Placed
 from thermionic.chassis.fitting_in import Misfit
 from thermionic.chassis.laid import Laid
 from thermionic.chassis.pins import UNKNOWN
-from thermionic.chassis.wiring import Pair, Wire
+from thermionic.chassis.wires import Pair, Wire
 from thermionic.devices.base import Array
 
 _EDGE = 6.0

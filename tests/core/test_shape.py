@@ -1,4 +1,4 @@
-"""What keeps the code readable, counted: arguments and lines of functions, and what is asked of a body."""
+"""What keeps the code readable, counted: arguments and lines of functions, lines of files, and what is asked of a body."""
 
 import ast
 from pathlib import Path
@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).resolve().parents[2]
-MOST_ARGUMENTS, MOST_LINES = 8, 60
+MOST_ARGUMENTS, MOST_LINES, LONGEST = 8, 60, 400
 
 
 @pytest.mark.parametrize("half", ["thermionic", "bold_anode"])
@@ -23,6 +23,13 @@ def test_no_function_takes_over_8_arguments_or_60_lines(half):
                 if arguments > MOST_ARGUMENTS or lines > MOST_LINES:
                     long.append(f"{path.relative_to(ROOT)}:{node.lineno} {node.name}: {arguments}, {lines}")
     assert long == []
+
+
+def test_no_file_of_code_has_over_400_lines():
+    files = [path for half in ("thermionic", "bold_anode", "tools") for path in (ROOT / half).rglob("*.py")]
+    sizes = {path.relative_to(ROOT): len(path.read_text().splitlines()) for path in files}
+    assert len(sizes) > 400
+    assert {path: size for path, size in sizes.items() if size > LONGEST and "migrations" not in path.parts} == {}
 
 
 @pytest.mark.parametrize("half", ["thermionic", "bold_anode"])

@@ -7,7 +7,7 @@ from thermionic import tubes
 from thermionic.devices import Pentode, Triode
 from thermionic.errors import FitRefused, UnknownTube
 from thermionic.tubes import Point, characteristics, cutoff_ratio, errors, fit, fit_points, read_points
-from thermionic.tubes.library import RATING_SYSTEMS
+from thermionic.tubes.limits import RATING_SYSTEMS
 
 TYPES = list(tubes.all_types().values())
 COUNTED = {"triode": ("anode", "grid"), "pentode": ("anode", "grid", "screen"), "rectifier": ("anode 1", "anode 2")}

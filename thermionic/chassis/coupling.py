@@ -15,7 +15,7 @@ from thermionic.chassis.geometry import in_room
 from thermionic.chassis.nets import Net
 from thermionic.chassis.sources import PairSource
 from thermionic.chassis.transfer import rms
-from thermionic.chassis.wiring import UNTWISTED
+from thermionic.chassis.wires import UNTWISTED
 from thermionic.devices.base import Array, ComplexArray
 
 if TYPE_CHECKING:

@@ -19,7 +19,8 @@ from thermionic.chassis.document import Layout
 from thermionic.chassis.fields import MU0
 from thermionic.chassis.nets import EARTH, PROTECTIVE
 from thermionic.chassis.sheet import conductances
-from thermionic.chassis.wiring import Kind, Terminal, Way, Wire, Wiring, length_of
+from thermionic.chassis.wires import Kind, Terminal, Wire, Wiring, length_of
+from thermionic.chassis.wiring import Way
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.lazily import lazily
 

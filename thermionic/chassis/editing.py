@@ -9,7 +9,7 @@ from thermionic.chassis.body import Body
 from thermionic.chassis.catalogue import panel_kinds, panel_title
 from thermionic.chassis.document import FACES, Fitting, Layout, LayoutRefused, Placed, changed_layout
 from thermionic.chassis.geometry import frame
-from thermionic.chassis.wiring import KINDS
+from thermionic.chassis.wires import KINDS
 
 FITTINGS = ("foot", "vent", "handle", "heat-sink", "meter", "test point", "earth bolt", "lamp")
 

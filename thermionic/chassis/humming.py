@@ -23,7 +23,7 @@ from thermionic.chassis.making import REFERENCE
 from thermionic.chassis.nets import EARTH, Net, block_of, nets_of
 from thermionic.chassis.sources import IronSource, PairSource, Sources, coil_axis
 from thermionic.chassis.transfer import HARMONICS
-from thermionic.chassis.wiring import UNTWISTED, Terminal, Wire
+from thermionic.chassis.wires import UNTWISTED, Terminal, Wire
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.errors import Unbalanced
 from thermionic.lazily import lazily

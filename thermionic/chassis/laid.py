@@ -16,7 +16,8 @@ from thermionic.chassis.fields import Sheet
 from thermionic.chassis.hum import LayoutHum
 from thermionic.chassis.humming import Humming
 from thermionic.chassis.transfer import Transfers, transfers
-from thermionic.chassis.wiring import Wiring, wired
+from thermionic.chassis.wires import Wiring
+from thermionic.chassis.wiring import wired
 from thermionic.lazily import lazily
 
 

@@ -14,7 +14,7 @@ from thermionic.chassis.body import Body
 from thermionic.chassis.document import CoilAxis, Layout
 from thermionic.chassis.fields import MU0
 from thermionic.chassis.transfer import HARMONICS, Transfers
-from thermionic.chassis.wiring import Pair
+from thermionic.chassis.wires import Pair
 from thermionic.devices import Resistor
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.lazily import lazily

@@ -8,7 +8,7 @@ from math import log10, pi
 import numpy as np
 
 from thermionic.chassis.laid import Laid
-from thermionic.chassis.wiring import GAUGE, KINDS, Kind
+from thermionic.chassis.wires import GAUGE, KINDS, Kind
 
 # A legend of our own: a colour for each class; what stands for a wire pair is both of its colours.
 COLOURS: dict[Kind, str] = {

@@ -17,19 +17,19 @@ from scipy.linalg.lapack import dgetrf as getrf
 from scipy.linalg.lapack import dgetrs as getrs
 from scipy.sparse.linalg import splu
 
+from thermionic.circuit.flows import terminal_currents_of_one
 from thermionic.circuit.frame import Frame, Placed
 from thermionic.circuit.kernels.newton import Equations, add_slopes
 from thermionic.circuit.large import LargePattern
 from thermionic.circuit.netlist import Netlist
-from thermionic.devices.base import EARTH, Array, ComplexArray, Device, Entries, Pieces, Table
+from thermionic.devices.base import Array, ComplexArray, Device, Entries, Pieces, Table
 from thermionic.errors import NetlistRefused, NoSolution
 from thermionic.lazily import lazily
 
 # A conductance from every node to earth, as any circuit simulator has it: it settles the voltage of a node that
 # only capacitors touch, and is far below the leakage of a real part.
 LEAK_SIEMENS = 1e-12
-# Dense matrices: past this an analysis would take minutes, and no amplifier comes near it.
-MOST_UNKNOWNS = 1500
+MOST_UNKNOWNS = 1500  # past this an analysis would take minutes, and no amplifier comes near it
 # From here on a sparse factorisation is quicker than a dense one, which is compiled with all the rest of Newton's
 # method: an operating point of 220 unknowns takes 2.4 ms for 6.5.
 LARGE = 400
@@ -368,7 +368,7 @@ class System:
     def terminal_currents(self, x: Array) -> dict[str, Array]:
         """Steady current into each terminal of each part at the solution ``x`` (..., size), A, by part name."""
         if x.ndim == 1 and self.variants is None:
-            return self._terminal_currents_of_one(x)
+            return terminal_currents_of_one(self, x)
         i, _ = self.currents(x @ self.S)
         result = {}
         for place in self.placed:
@@ -381,23 +381,6 @@ class System:
                 flow[..., plus] += own[..., port]
                 flow[..., minus] -= own[..., port]
             result[place.part.name] = flow[..., : len(place.part.nodes)]
-        return result
-
-    def _terminal_currents_of_one(self, x: Array) -> dict[str, Array]:
-        injected = self.currents(self.sensed(x))[0].tolist()
-        ended = [*x.tolist(), 0.0]  # earth is -1
-        result = {}
-        for place in self.placed:
-            pieces = place.part.device.pieces
-            flow: list[Any] = [0.0] * (len(place.unknowns) + 1)  # and EARTH's own, the last
-            for (row, column), value in zip(pieces.conductance.at, pieces.conductance.values, strict=True):
-                flow[row] += value * ended[place.unknowns[column]]
-            for where, steady in pieces.dc:
-                flow[where] -= steady
-            for (plus, minus), own in zip(pieces.injects, injected[place.injects], strict=True):
-                flow[plus] += own
-                flow[minus] -= own
-            result[place.part.name] = np.array(flow[: len(place.part.nodes)])
         return result
 
     def solve(self, matrix: Array, rhs: Array) -> Array:
@@ -415,6 +398,3 @@ class System:
                 where=where,
             )
         return x
-
-
-assert EARTH == -1  # the last of the local unknowns, once earth is appended to them

@@ -9,7 +9,7 @@ import numpy as np
 
 from thermionic.chassis.earthing import BOLT_OHM, EarthNetwork, Link
 from thermionic.chassis.laid import Laid
-from thermionic.chassis.wiring import Terminal
+from thermionic.chassis.wires import Terminal
 from thermionic.devices.base import Array
 from thermionic.earths.returns import Returns, returns
 

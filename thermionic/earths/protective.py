@@ -13,7 +13,8 @@ import numpy as np
 
 from thermionic.chassis.geometry import in_room
 from thermionic.chassis.laid import Laid
-from thermionic.chassis.wiring import GAUGE, protective_ends
+from thermionic.chassis.wires import GAUGE
+from thermionic.chassis.wiring import protective_ends
 
 LONGEST = 0.25  # m from the inlet to the bolt: a rule of thumb for "the shortest way"
 APART = 0.012  # m, from another bolt

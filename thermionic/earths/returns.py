@@ -14,7 +14,7 @@ from thermionic.chassis.earthing import SHEET, EarthNetwork, Link
 from thermionic.chassis.humming import Humming
 from thermionic.chassis.laid import Laid
 from thermionic.chassis.transfer import rms
-from thermionic.chassis.wiring import Terminal
+from thermionic.chassis.wires import Terminal
 from thermionic.circuit.netlist import GROUND
 from thermionic.devices.base import Array, ComplexArray
 from thermionic.performance.levels import reference_output, source_for

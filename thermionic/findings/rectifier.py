@@ -15,7 +15,7 @@ from thermionic.findings.base import FIT, Cure, Finding, Rule, Severity, applied
 from thermionic.findings.mains import worst
 from thermionic.supplies.moments import Moment, at_work, cold
 from thermionic.supplies.rectifying import rectifying
-from thermionic.tubes.library import RectifierLimits
+from thermionic.tubes.limits import RectifierLimits
 from thermionic.values import Quantity, Series, display, step
 
 _PREFERRED = 12  # steps that are tried

@@ -2,7 +2,8 @@
 
 from thermionic.tubes.fitting import Fit, fit, fit_pentode, fit_points, fit_rectifier
 from thermionic.tubes.fitting_in import differences
-from thermionic.tubes.library import Limits, TubeType, Unit, all_types, read_unit, types_with
+from thermionic.tubes.library import TubeType, Unit, all_types, read_unit, types_with
+from thermionic.tubes.limits import Limits
 from thermionic.tubes.naming import get, library_names
 from thermionic.tubes.points import (
     Cutoff,

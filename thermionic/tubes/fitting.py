@@ -23,25 +23,29 @@ from thermionic.tubes.points import (
     Drop,
     GridCurrent,
     Point,
-    characteristics,
-    cutoff_ratio,
     distinct,
     drop_error,
     errors,
+)
+from thermionic.tubes.residuals import (
+    ACCURACY,
+    COARSE,
+    COARSE_SHARE,
+    REMOTE_SHARE,
+    coarse_rows,
+    cutoff_rows,
+    family_rows,
+    is_remote,
+    point_rows,
 )
 from thermionic.tubes.stages import OutputStage, PublishedStage, solve_output, solve_stage
 
 Vector = NDArray[np.float64]
 
-# Expected relative accuracy of a published figure, of a published stage, and of the family's shape. Distortion is
-# as a ratio: within a factor of 1.6 or so.
-_ACCURACY = {"anode_a": 0.04, "gm_s": 0.06, "mu": 0.03}
 _PENTODE_ACCURACY = {"anode_a": 0.04, "screen_a": 0.08, "gm_s": 0.06, "ra_ohm": 0.4}
 _STRAPPED_ACCURACY = {"anode_a": 0.08, "gm_s": 0.10, "mu": 0.05}
 _STAGE_CURRENT, _STAGE_GAIN, _STAGE_DISTORTION = 0.05, 0.03, 0.5
 _OUTPUT_POWER, _OUTPUT_DISTORTION, _OUTPUT_ANODE, _OUTPUT_SCREEN = 0.05, 0.015, 0.10, 0.25
-_USUAL = {"ex": (1.4, 0.12), "kvb": (300.0, 0.8)}
-_KP_WIDTH = 1.0
 _MU_WIDTH = 0.06  # of the law's own mu, which it has at high currents, about those published
 # The space current's exponent is the second parameter of every fit, and stays within what tubes have.
 _EXPONENT = (1.1, 1.8)
@@ -50,12 +54,6 @@ _SHIELD_WIDTH = 1.2
 _SLOPE_WIDTH = 0.5
 _DRIVE_WIDTH = 0.6
 _LEAST_POWER = 0.03
-# What is left near cut-off, as the width of its logarithm; how coarse the coarse turns of a grid usually are, as
-# their mu over that of the rest; and their share, which the published cut-offs cannot tell from it (see Triode).
-_CUTOFF = 0.25
-_COARSE, _COARSE_WIDTH, _COARSE_SHARE = 0.4, 0.35, 0.005
-# A remote cut-off grid is wound with a pitch that changes over much of its length.
-_REMOTE_SHARE, _REMOTE_WIDTH = 0.1, 1.5
 # Where the anode's diode line crosses the screen's voltage, the current over that of the tube at zero bias.
 _LINE, _LINE_WIDTH = 8.0, 0.6
 # The ECC83's grid current of Dempwolf et al. (2011), table 1, A/V^1.314.
@@ -67,9 +65,6 @@ _GRID_ANODE, _GRID_SPACE = 125.0, 5.1e-3
 # With the grid as far from its neighbours, the open part of a grid over its wires rises as its mu falls: for mu from
 # 4 to 100 by the usual formula of a grid of parallel wires (Spangenberg, *Vacuum Tubes* (1948), ch. 7).
 _OPENNESS = 0.7
-# A point that carries hardly any current says little in a logarithm: an absolute floor on what is compared, as a
-# share of the largest current.
-_FLOOR = 0.01
 # How well points must settle mu, as a standard deviation of its logarithm.
 _SETTLED = 0.15
 # Sums of squares, halved, that differ by less tell no fit from another: by as much as one standard deviation adds.
@@ -160,48 +155,6 @@ def with_grid_current(
     return replace(space, grid_g=at_one, grid_xi=power, grid_c=_GRID_TAIL / power)
 
 
-def _cutoff_rows(device: Triode | Pentode, cutoffs: Sequence[Cutoff]) -> list[float]:
-    return [
-        float(np.log(max(cutoff_ratio(device, cutoff), 1e-9))) / _CUTOFF * (0.5 if cutoff.unsure else 1.0)
-        for cutoff in cutoffs
-    ]
-
-
-def _is_remote(cutoffs: Sequence[Cutoff]) -> bool:
-    return any(cutoff.gm_s for cutoff in cutoffs)
-
-
-def _coarse_rows(coarse: float, share: float, remote: bool) -> list[float]:
-    """The pull on the two; where the share is not fitted its row only keeps it where it is."""
-    if remote:
-        return [0.0, float(np.log(share / _REMOTE_SHARE)) / _REMOTE_WIDTH]
-    return [float(np.log(coarse / _COARSE)) / _COARSE_WIDTH, float(np.log(share / _COARSE_SHARE)) / 1e-3]
-
-
-def _point_rows(device: Triode | Pentode, points: Sequence[Point], accuracy: dict[str, float]) -> list[float]:
-    """The weighted logarithmic errors at points; those of tiny currents count by what they are of the largest."""
-    largest = max((point.anode_a for point in points), default=0.0)
-    rows = []
-    for point in points:
-        model = characteristics(device, point.anode_v, point.grid_v, point.screen_v, point.strapped)
-        for key, width in accuracy.items():
-            given = getattr(point, key)
-            if given is None or key not in model:
-                continue
-            floor = _FLOOR * largest if key == "anode_a" else 0.0
-            ratio = (min(model[key], 1e9) + floor) / (given + floor) if given + floor > 0 else 1.0
-            rows.append(float(np.log(max(ratio, 1e-6))) / width * (0.5 if point.unsure else 1.0))
-    return rows
-
-
-def _family_rows(mu: float, ex: float, kp: float, kvb: float) -> list[float]:
-    shape = {"ex": ex, "kvb": kvb}
-    rows = [float(np.log(shape[key] / usual)) / width for key, (usual, width) in _USUAL.items()]
-    # Koren's own constants have kp rise with mu, from 60 at mu 4 to 600 at mu 100.
-    rows.append(float(np.log(kp / (40.0 + 6.0 * mu))) / _KP_WIDTH)
-    return rows
-
-
 def _best(residuals: Callable[[Vector], Vector], starts: Sequence[Vector]) -> list[Vector]:
     """Where the best fit is, and after it those from other starts that are hardly worse."""
     from scipy.optimize import least_squares  # takes half a second to import, and only a fit needs it
@@ -253,11 +206,11 @@ def fit(
         return Triode(_space(*(float(value) for value in np.exp(x))))
 
     def rows(x: Vector) -> Vector:
-        return np.array(_point_rows(device(x), live, _ACCURACY))
+        return np.array(point_rows(device(x), live, ACCURACY))
 
     def residuals(x: Vector) -> Vector:
         triode = device(x)
-        result = _point_rows(triode, points, _ACCURACY) + _cutoff_rows(triode, cutoffs)
+        result = point_rows(triode, points, ACCURACY) + cutoff_rows(triode, cutoffs)
         for stage in stages:
             solved = solve_stage(triode, stage)
             result.append((solved.anode_a / stage.anode_a - 1.0) / _STAGE_CURRENT)
@@ -265,14 +218,14 @@ def fit(
             if stage.thd:
                 result.append(float(np.log(solved.thd / stage.thd)) / _STAGE_DISTORTION)
         mu, ex, _, kp, kvb, coarse, share = (float(value) for value in np.exp(x))
-        result += _family_rows(float(np.median(given)) if given else mu, ex, kp, kvb)
+        result += family_rows(float(np.median(given)) if given else mu, ex, kp, kvb)
         if given:
             result.append(float(np.log(mu / np.median(given))) / _MU_WIDTH)
-        return np.array(result + _coarse_rows(coarse, share, _is_remote(cutoffs)))
+        return np.array(result + coarse_rows(coarse, share, is_remote(cutoffs)))
 
     guesses = [float(np.median(given))] if given else [3.0, 8.0, 20.0, 50.0, 100.0]
-    share = _REMOTE_SHARE if _is_remote(cutoffs) else _COARSE_SHARE
-    ends = _best(residuals, [np.log([mu, 1.4, 1000.0, 40.0 + 6.0 * mu, 300.0, _COARSE, share]) for mu in guesses])
+    share = REMOTE_SHARE if is_remote(cutoffs) else COARSE_SHARE
+    ends = _best(residuals, [np.log([mu, 1.4, 1000.0, 40.0 + 6.0 * mu, 300.0, COARSE, share]) for mu in guesses])
     if _leaves_mu_open(rows, ends):
         raise FitRefused(
             "These points cannot determine a triode: its amplification factor stays open. Give it (mu), or points at "
@@ -321,21 +274,21 @@ class _PentodeFit:
     def rows(self, x: Vector) -> Vector:
         """What the points are missed by."""
         pentode = Pentode(self.coefficients(x))
-        plain = _point_rows(pentode, self.plain, _PENTODE_ACCURACY)
-        return np.array(plain + _point_rows(pentode, self.strapped, _STRAPPED_ACCURACY))
+        plain = point_rows(pentode, self.plain, _PENTODE_ACCURACY)
+        return np.array(plain + point_rows(pentode, self.strapped, _STRAPPED_ACCURACY))
 
     def residuals(self, x: Vector) -> Vector:
         """What everything is missed by, and how unusual the coefficients are."""
         pentode = Pentode(self.coefficients(x))
-        missed = [*self.rows(x), *_cutoff_rows(pentode, self.cutoffs)]
+        missed = [*self.rows(x), *cutoff_rows(pentode, self.cutoffs)]
         for stage in self.outputs:
             missed += _output_rows(pentode, stage)
         mu, ex, _, kp, kvb, shield, _, line, sharpness, coarse, share = (float(value) for value in np.exp(x[:11]))
-        missed += _family_rows(mu, ex, kp, kvb)
+        missed += family_rows(mu, ex, kp, kvb)
         missed.append(float(np.log(sharpness / _SHARPNESS[0])) / _SHARPNESS[1])
         missed.append(float(np.log(shield / 25.0)) / _SHIELD_WIDTH)
         missed += [float(x[11]) / _SLOPE_WIDTH, float(x[12]) / _DRIVE_WIDTH]
-        missed += _coarse_rows(coarse, share, _is_remote(self.cutoffs))
+        missed += coarse_rows(coarse, share, is_remote(self.cutoffs))
         full = np.sum(pentode.currents(np.array([0.0, self.screen_volt, self.screen_volt]))[0][1:])
         usual_line = _LINE * full / self.screen_volt**1.5
         missed.append(float(np.log(line / usual_line)) / _LINE_WIDTH)
@@ -351,8 +304,8 @@ class _PentodeFit:
             for shield in (10.0, 60.0):
                 kg1 = 700.0 * 8.0 / mu
                 line = _LINE * 2 * self.plain[0].anode_a / self.screen_volt**1.5
-                some = _REMOTE_SHARE if _is_remote(self.cutoffs) else _COARSE_SHARE
-                logs = np.log([mu, 1.4, kg1, 40.0 + 6.0 * mu, 300.0, shield, ratio, line, 2.0, _COARSE, some])
+                some = REMOTE_SHARE if is_remote(self.cutoffs) else COARSE_SHARE
+                logs = np.log([mu, 1.4, kg1, 40.0 + 6.0 * mu, 300.0, shield, ratio, line, 2.0, COARSE, some])
                 starts.append(np.append(logs, [0.05, 0.1]))
         return starts
 

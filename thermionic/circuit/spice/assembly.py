@@ -9,7 +9,7 @@ import numpy as np
 
 from thermionic import devices
 from thermionic.circuit.netlist import GROUND, Part
-from thermionic.circuit.spice.elements import Place
+from thermionic.circuit.spice.builder import Place
 from thermionic.errors import NetlistRefused
 
 _CLOCK = "time__"

@@ -5,14 +5,12 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from typing import Protocol
 
 from thermionic import devices
 from thermionic.circuit.netlist import GROUND
 from thermionic.circuit.spice import semiconductors, tubes
+from thermionic.circuit.spice.builder import Builder, Place
 from thermionic.circuit.spice.expressions import ExpressionLaw, parse
-from thermionic.circuit.spice.lines import Line
 from thermionic.circuit.spice.models import Model
 from thermionic.circuit.spice.sources import source
 from thermionic.circuit.spice.words import Scope, bare, no_more, pairs, split, value_of
@@ -21,47 +19,6 @@ from thermionic.errors import NetlistRefused
 
 _DEEPEST = 12  # subcircuits within subcircuits
 _NOMINAL = 27.0
-
-
-@dataclass(frozen=True)
-class Place:
-    """Where an element stands: in which instance, and what its pins are connected to."""
-
-    prefix: str
-    nodes: Mapping[str, str]
-    depth: int
-
-
-class Builder(Protocol):
-    """The netlist as it grows: what an element's function may ask of the reader."""
-
-    line: str
-    celsius: float
-    couplings: list[tuple[str, tuple[str, ...], float]]
-
-    def node(self, name: str, place: Place) -> str:
-        """A node's full name."""
-        ...
-
-    def add(self, name: str, device: devices.Device, nodes: tuple[str, ...], prefix: str = "") -> None:
-        """Add a part under its full name."""
-        ...
-
-    def sense(self, part: str, place: Place) -> str:
-        """The node that reads the current into a part's first terminal."""
-        ...
-
-    def clock(self) -> str:
-        """The node that reads the time."""
-        ...
-
-    def definitions(self, lines: list[Line], scope: Scope) -> list[Line]:
-        """Take what a scope defines out of its lines."""
-        ...
-
-    def element(self, text: str, scope: Scope, place: Place) -> None:
-        """Read one element."""
-        ...
 
 
 # One function an element letter: it reads the line and adds the parts.

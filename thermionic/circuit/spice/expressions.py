@@ -13,38 +13,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from thermionic.circuit.spice.tokens import number, tokens
 from thermionic.devices import programs
 from thermionic.errors import NetlistRefused
-
-_SCALES = {"t": 1e12, "g": 1e9, "meg": 1e6, "k": 1e3, "mil": 25.4e-6, "m": 1e-3, "u": 1e-6, "µ": 1e-6, "n": 1e-9,
-           "p": 1e-12, "f": 1e-15}  # fmt: skip
-_NUMBER = re.compile(r"((?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)(meg|mil|[tgkmunpfµ])?[a-zA-ZΩ]*", re.IGNORECASE)
-_TOKEN = re.compile(
-    r"\s*(?:(?P<probe>[vi]\s*\(\s*[^()\s,]+\s*(?:,\s*[^()\s,]+\s*)?\))"
-    r"|(?P<number>(?:\d+\.?\d*|\.\d+)(?:e[+-]?\d+)?(?:meg|mil|[tgkmunpfµ])?[a-zΩ]*)"
-    r"|(?P<name>[a-z_][a-z0-9_.#]*)"
-    r"|(?P<operator>\*\*|<=|>=|==|!=|&&|\|\||[-+*/^()?:,<>!]))",
-    re.IGNORECASE,
-)
-
-
-def number(text: str) -> float:
-    """A SPICE number: digits, an exponent, a scale factor (k, meg, m, u, n, p, f, g, t, mil), then letters that
-    say nothing.
-
-    Raises NetlistRefused.
-    """
-    sign = 1.0
-    body = text.strip()
-    if body[:1] in "+-":
-        sign, body = (-1.0 if body[0] == "-" else 1.0), body[1:]
-    match = _NUMBER.fullmatch(body)
-    if not match:
-        raise NetlistRefused(f"“{text[:40]}” is not a number.")
-    value = sign * float(match[1]) * _SCALES.get((match[2] or "").lower(), 1.0)
-    if not np.isfinite(value):
-        raise NetlistRefused(f"“{text[:40]}” is too large a number.")
-    return value
 
 
 class Names(dict[str, float]):
@@ -104,22 +75,6 @@ _Slopes = dict[int, _Register]
 _Held = tuple[_Register, _Slopes]
 
 
-def _tokens(text: str) -> list[tuple[str, str]]:
-    result: list[tuple[str, str]] = []
-    at = 0
-    stripped = text.rstrip()
-    while at < len(stripped):
-        token = _TOKEN.match(stripped, at)
-        if not token or token.end() == at:
-            raise NetlistRefused(f"“{stripped[at : at + 20]}” makes no sense in “{text[:60]}”.")
-        kind = token.lastgroup or ""
-        result.append((kind, token[kind]))
-        at = token.end()
-    if len(result) > 3000:
-        raise NetlistRefused(f"“{text[:60]}…” is too long an expression.")
-    return result
-
-
 class _Parser:
     """Precedence climbing over the tokens of one expression, writing the program as it goes."""
 
@@ -131,7 +86,7 @@ class _Parser:
         self.constants: dict[float, int] = {}
         self.operations: list[tuple[str, list[_Register]]] = []
         self.made: dict[tuple[str, tuple[_Register, ...]], _Register] = {}  # each operation is done once
-        self.tokens = _tokens(text)
+        self.tokens = tokens(text)
         self.at = 0
         self.depth = 0
 
@@ -364,7 +319,7 @@ class _Parser:
         if self.depth > 60:
             raise NetlistRefused(f"{name}() calls itself, or is nested too deeply.")
         before = self.tokens, self.at, self.arguments
-        self.tokens, self.at = _tokens(body), 0
+        self.tokens, self.at = tokens(body), 0
         self.arguments = dict(zip(wanted, arguments, strict=True))
         held = self._ternary()
         if self.at < len(self.tokens):

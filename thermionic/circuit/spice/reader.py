@@ -16,10 +16,12 @@ from thermionic import budget
 from thermionic.circuit.netlist import Netlist
 from thermionic.circuit.spice import directives, measuring, models
 from thermionic.circuit.spice.assembly import Assembly
+from thermionic.circuit.spice.builder import Place
 from thermionic.circuit.spice.directives import Analyses
-from thermionic.circuit.spice.elements import ELEMENTS, Place, control_nodes
-from thermionic.circuit.spice.expressions import ExpressionLaw, constant, number, parse
+from thermionic.circuit.spice.elements import ELEMENTS, control_nodes
+from thermionic.circuit.spice.expressions import ExpressionLaw, constant, parse
 from thermionic.circuit.spice.lines import Files, Line, logical
+from thermionic.circuit.spice.tokens import number
 from thermionic.circuit.spice.words import Scope, Subcircuit, bare, pairs, value_of
 from thermionic.errors import NetlistRefused
 

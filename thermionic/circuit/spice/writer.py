@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from thermionic import devices
 from thermionic.circuit.netlist import Netlist, Part
-from thermionic.circuit.spice.cards import Cards, named, put
+from thermionic.circuit.spice.card import Cards, named
+from thermionic.circuit.spice.cards import put
 from thermionic.circuit.spice.laws import digits
 from thermionic.circuit.supply_state import CircuitState, MainsState
 
