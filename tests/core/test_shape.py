@@ -1,4 +1,4 @@
-"""What keeps the code readable, counted: arguments and lines of functions, lines of files, and what is asked of a body."""
+"""What keeps the code readable, counted: functions' arguments and lines, files' lines, what is asked of a body."""
 
 import ast
 from pathlib import Path
